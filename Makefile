@@ -1,0 +1,37 @@
+# The two commands that matter: "make demo" and "make test". Both work on a fresh machine with Python 3.11+.
+PYTHON ?= python3
+VENV ?= .venv
+BIN = $(VENV)/bin
+STAMP = $(VENV)/.installed
+
+.PHONY: demo test check screenshots bench servers clean
+
+$(STAMP): pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	touch $(STAMP)
+
+demo: $(STAMP)
+	$(BIN)/rupex demo
+
+# As root this installs the real servers that the tests hold Rupex against; otherwise they must be there.
+servers:
+	sh tools/install-servers.sh
+
+test: $(STAMP) servers
+	$(BIN)/python -m unittest discover --start-directory tests --top-level-directory .
+
+check: $(STAMP)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy --strict
+
+screenshots: $(STAMP)
+	sh tools/install-screen.sh
+	$(BIN)/python tools/screenshots.py
+
+bench: $(STAMP) servers
+	$(BIN)/python bench/run.py
+
+clean:
+	rm -rf $(VENV) .mypy_cache .ruff_cache .hypothesis

@@ -1,0 +1,1 @@
+"""The command line: it translates arguments, calls the core, prints, and picks the exit status."""

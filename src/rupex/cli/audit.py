@@ -1,0 +1,113 @@
+"""``rupex audit``: configuration, keys and permissions of host trees to findings and a score."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from rupex.cli import options
+from rupex.cli.main import DONE, GATE_NOT_MET, INCOMPLETE
+
+
+def add_verbs(verbs: Any) -> None:
+    parser = options.verb(
+        verbs, "audit", "audit host trees: configuration, keys and permissions",
+        "rupex audit / --require 75", run,
+    )  # fmt: skip
+    parser.add_argument("path", metavar="PATH", nargs="+", type=Path, help="a host tree, a folder in one such as /etc/nginx, or a file")
+    parser.add_argument("--host", metavar="NAME", help="the host's name in the result (default: the tree's folder)")
+    options.add_tree_options(parser)
+    options.add_judging_options(parser)
+    options.add_output_options(parser)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    from rupex.baseline import load_baseline
+    from rupex.cli.progress import progress
+
+    baseline = load_baseline(arguments.baseline)
+    now = options.moment(arguments.now)
+    files = options.outputs(arguments.output)
+    clock = time.monotonic()
+    hosts = []
+    with progress(arguments.path, "audit") as paths:
+        for path in paths:
+            hosts.append(_audit(path, arguments, baseline, now))
+    return finish(hosts, baseline, now, time.monotonic() - clock, arguments, files)
+
+
+def _audit(path: Path, arguments: argparse.Namespace, baseline: Any, now: datetime) -> Any:
+    from rupex.assess import assess, gather, host_name
+    from rupex.host import open_tree
+
+    located = open_tree(path, root=arguments.root, manifest=arguments.manifest)
+    evidence = gather(
+        located.tree, located.start, name=arguments.host or host_name(path, located.tree.root),
+        family=arguments.family, assumed=options.assumptions(arguments.assume),
+    )  # fmt: skip
+    return assess(evidence.host, baseline, now, keep_all=arguments.verbose)
+
+
+def finish(
+    hosts: list[Any], baseline: Any, now: datetime, seconds: float, arguments: argparse.Namespace, files: list[tuple[str, Path]]
+) -> int:
+    """Write the run in every form asked for, and say how it ends."""
+    from rupex import __version__
+    from rupex.model.run import BaselineUsed, Run, Tool
+
+    document = Run(
+        tool=Tool("rupex", __version__),
+        started=now.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        seconds=round(seconds, 3),
+        complete=not any(host.problems for host in hosts),
+        baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest),
+        hosts=tuple(hosts),
+    )
+    for form, path in files:
+        options.write_whole(path, _render(document, form, arguments, width=100, colour=False))
+    text = _render(document, arguments.format, arguments, width=options.terminal_width(), colour=options.wants_colour())
+    print(text, end="")
+    return _status(document, arguments, baseline.minimum_coverage)
+
+
+def _render(document: Any, form: str, arguments: argparse.Namespace, *, width: int, colour: bool) -> str:
+    if form == "json":
+        from rupex.reports.jsons import render_json
+
+        return render_json(document)
+    from rupex.reports.text import render_run
+
+    return render_run(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
+
+
+def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: float) -> int:
+    import sys
+
+    from rupex.model.judgement import SEVERITIES
+    from rupex.scoring import meets
+
+    met = True
+    for host in document.hosts:
+        if arguments.require is not None and not meets(host.score, arguments.require, minimum_coverage):
+            met = False
+            print(f"rupex: {host.name} {_gate_words(host.score, arguments.require, minimum_coverage)}", file=sys.stderr)
+        if arguments.refuse is not None:
+            refused = SEVERITIES[: SEVERITIES.index(arguments.refuse) + 1]
+            bad = [c.control for c in host.checks if any(p.verdict == "fail" and p.severity in refused for p in c.places)]
+            if bad:
+                met = False
+                print(f"rupex: {host.name} has failures of severity {arguments.refuse} or worse: {', '.join(bad)}", file=sys.stderr)
+    if not met:
+        return GATE_NOT_MET
+    return DONE if document.complete else INCOMPLETE
+
+
+def _gate_words(score: Any, wanted: float, minimum_coverage: float) -> str:
+    if score.value is None:
+        return f"has no score, {wanted:g} is required"
+    if score.coverage < minimum_coverage:
+        return f"was seen to {score.coverage:.0%} only; a gate needs {minimum_coverage:.0%}"
+    return f"scores {score.value:.1f}, {wanted:g} is required"

@@ -1,0 +1,113 @@
+"""``rupex effective``: the endpoints as they will behave; with ``--url``, what one request gets, and why."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from rupex.cli import options
+from rupex.cli.main import DONE, INCOMPLETE
+from rupex.model import RupexError
+
+
+def add_verbs(verbs: Any) -> None:
+    parser = options.verb(
+        verbs, "effective", "show the endpoints as they will behave; with --url, what one request gets, and why",
+        "rupex effective /etc/nginx --url https://www.example.test/login", run,
+    )  # fmt: skip
+    parser.add_argument("path", metavar="PATH", type=Path, help="a host tree, a folder in one, or a file")
+    parser.add_argument("--url", help="the request to follow")
+    parser.add_argument("--method", default="GET", help="its method (default: GET)")
+    parser.add_argument("--header", metavar="NAME:VALUE", action="append", default=[], help="a header it carries (repeatable)")
+    parser.add_argument("--address", help="the address it is sent to, where several listen")
+    parser.add_argument("--status", type=int, help="ask for the headers of an answer with this status")
+    options.add_tree_options(parser)
+    parser.add_argument("--format", choices=options.FORMATS, default="text", help="what to write to standard output")
+    options.add_volume_options(parser)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    from rupex.assess import gather, host_name
+    from rupex.host import open_tree
+
+    located = open_tree(arguments.path, root=arguments.root, manifest=arguments.manifest)
+    evidence = gather(
+        located.tree, located.start, name=host_name(arguments.path, located.tree.root),
+        family=arguments.family, assumed=options.assumptions(arguments.assume),
+    )  # fmt: skip
+    status = INCOMPLETE if evidence.host.problems else DONE
+    if arguments.url is not None:
+        return _answer(evidence, arguments, status)
+    from rupex.model.run import EffectiveDocument, ProblemDocument
+
+    problems = tuple(ProblemDocument(p.kind, p.file, p.line, p.message) for p in evidence.host.problems)
+    document = EffectiveDocument(endpoints=evidence.host.endpoints, problems=problems)
+    _print(document, arguments)
+    return status
+
+
+def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
+    from rupex.model.run import AnswerDocument, Because, Response
+    from rupex.reports.clean import clean
+
+    request = _request(arguments)
+    for configuration in evidence.configurations:
+        answer = configuration.answer(request)
+        if answer is not None:
+            break
+    else:
+        raise RupexError(f"nothing listens for {clean(arguments.url)}: no endpoint on port {request.port}")
+    document = AnswerDocument(
+        url=arguments.url,
+        endpoint=answer.endpoint,
+        scope=answer.scope,
+        transport=answer.transport,
+        response=Response(answer.status, answer.location, answer.headers, answer.closed),
+        why=tuple(Because(step.message, step.provenance) for step in answer.why),
+        unknown=answer.unknown,
+    )
+    _print(document, arguments)
+    return status
+
+
+def _request(arguments: argparse.Namespace) -> Any:
+    from rupex.servers.family import Request
+
+    try:
+        url = urlsplit(arguments.url)
+        port = url.port
+    except ValueError as error:
+        raise RupexError(f"--url: {error}") from None
+    if url.scheme not in ("http", "https") or not url.hostname:
+        raise RupexError("--url: a whole URL is expected, such as https://www.example.test/login")
+    headers = []
+    for header in arguments.header:
+        name, mark, value = header.partition(":")
+        if not mark:
+            raise RupexError(f"--header {header}: NAME:VALUE is expected")
+        headers.append((name.strip(), value.strip()))
+    return Request(
+        method=arguments.method,
+        scheme=url.scheme,
+        name=url.hostname,
+        port=port or (443 if url.scheme == "https" else 80),
+        path=url.path or "/",
+        query=url.query or None,
+        headers=tuple(headers),
+        address=arguments.address,
+        status=arguments.status,
+    )
+
+
+def _print(document: Any, arguments: argparse.Namespace) -> None:
+    if arguments.format == "json":
+        from rupex.reports.jsons import render_json
+
+        print(render_json(document), end="")
+        return
+    from rupex.reports.effective import render_answer, render_endpoints
+
+    render = render_answer if arguments.url is not None else render_endpoints
+    print(render(document, width=options.terminal_width(), colour=options.wants_colour(), verbose=arguments.verbose), end="")

@@ -1,0 +1,127 @@
+"""Options that several verbs share, and what they stand for."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, Final
+
+from rupex.model import RupexError
+
+FORMATS: Final = ("text", "json")
+
+
+def verb(verbs: Any, name: str, summary: str, example: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
+    """A verb of its own, with its example and function."""
+    parser: argparse.ArgumentParser = verbs.add_parser(
+        name, help=summary, description=summary[0].upper() + summary[1:] + ".", epilog=f"example: {example}"
+    )
+    parser.set_defaults(run=run)
+    return parser
+
+
+def add_tree_options(parser: argparse.ArgumentParser) -> None:
+    """What a verb that reads a host tree takes."""
+    parser.add_argument("--root", metavar="DIR", type=Path, help="the host tree's root; nothing outside it is read")
+    parser.add_argument("--as", dest="family", metavar="FAMILY", help="the server family, where it is not found by itself")
+    parser.add_argument(
+        "--assume", metavar="NAME=VERSION", action="append", default=[],
+        help="a version that the tree does not show: nginx=1.18, openssl=3.0 (repeatable)",
+    )  # fmt: skip
+    parser.add_argument("--manifest", metavar="FILE", type=Path, help="owners and modes in mtree form")
+
+
+def add_judging_options(parser: argparse.ArgumentParser) -> None:
+    """What a verb that judges takes."""
+    parser.add_argument("--baseline", metavar="NAME|FILE", default="public-web", help="the baseline (default: public-web)")
+    parser.add_argument("--now", metavar="TIME", help="judge dates as of this time, such as 2026-11-24T09:30:00Z")
+    parser.add_argument("--require", metavar="SCORE", type=_score, help="exit 1 when a host's score is lower, or too little was seen")
+    parser.add_argument("--refuse", metavar="SEVERITY", choices=("critical", "high", "medium", "low"), help="exit 1 when a place fails with this severity or a worse one")  # fmt: skip
+
+
+def add_output_options(parser: argparse.ArgumentParser) -> None:
+    """What a verb that reports takes."""
+    parser.add_argument("--format", choices=FORMATS, default="text", help="what to write to standard output")
+    parser.add_argument(
+        "--output", metavar="FILE", action="append", default=[],
+        help="also write a file, its format by suffix or as FORMAT:FILE (repeatable)",
+    )  # fmt: skip
+    add_volume_options(parser)
+
+
+def add_volume_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--verbose", action="store_true", help="evidence, provenance, and everything that was judged")
+    parser.add_argument("--quiet", action="store_true", help="one line a host")
+
+
+def _score(text: str) -> float:
+    try:
+        number = float(text)
+    except ValueError:
+        number = -1.0
+    if not 0 <= number <= 100:
+        raise argparse.ArgumentTypeError(f"{text!r} is no score; one is a number from 0 to 100")
+    return number
+
+
+def assumptions(pairs: list[str]) -> dict[str, str]:
+    """``NAME=VERSION`` pairs as a table. Raises :class:`~rupex.model.RupexError`."""
+    found = {}
+    for pair in pairs:
+        name, mark, version = pair.partition("=")
+        if not mark or not name or not version:
+            raise RupexError(f"--assume {pair}: NAME=VERSION is expected, such as nginx=1.18")
+        found[name] = version
+    return found
+
+
+def moment(text: str | None) -> datetime:
+    """The time that ``--now`` gives, or the clock's."""
+    if text is None:
+        return datetime.now(UTC)
+    from rupex.assess import parse_time
+
+    return parse_time(text)
+
+
+def outputs(wanted: list[str]) -> list[tuple[str, Path]]:
+    """``--output`` values as (format, file). Raises :class:`~rupex.model.RupexError`."""
+    suffixes = {".json": "json", ".txt": "text"}
+    found = []
+    for given in wanted:
+        name, mark, rest = given.partition(":")
+        if mark and name in FORMATS:
+            found.append((name, Path(rest)))
+            continue
+        path = Path(given)
+        if path.suffix not in suffixes:
+            raise RupexError(f"--output {given}: no format goes with {path.suffix or 'no suffix'!r}; write FORMAT:FILE ({', '.join(FORMATS)})")
+        found.append((suffixes[path.suffix], path))
+    return found
+
+
+def write_whole(path: Path, text: str) -> None:
+    """Write a file whole or not at all. Raises :class:`~rupex.model.RupexError`."""
+    scratch = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        scratch.write_text(text, "utf-8")
+        scratch.replace(path)
+    except OSError as error:
+        scratch.unlink(missing_ok=True)
+        raise RupexError(f"{path}: cannot be written ({error.strerror})") from None
+
+
+def terminal_width() -> int:
+    """Columns of the terminal, or 100 when there is none."""
+    import shutil
+
+    return min(160, shutil.get_terminal_size((100, 24)).columns)
+
+
+def wants_colour() -> bool:
+    """Whether standard output is a terminal that may be coloured (NO_COLOR is honoured)."""
+    return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"

@@ -1,0 +1,31 @@
+"""All verbs and their options."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from rupex import __version__
+from rupex.cli import audit, catalogue, demo, effective
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The parser; each verb leaves its function in ``run``."""
+    parser = argparse.ArgumentParser(
+        prog="rupex",
+        description="Audits how well web servers and proxies are hardened, and shows which line decided what.",
+        epilog="exit status: 0 done, gates met; 1 a gate was not met; 2 wrong usage; 3 incomplete; 4 an error of our own",
+    )
+    parser.add_argument("--version", action="version", version=f"rupex {__version__}")
+    verbs = parser.add_subparsers(title="verbs", metavar="VERB", required=True)
+    for module in (audit, effective, catalogue, demo):
+        module.add_verbs(verbs)
+    return parser
+
+
+def example(text: str) -> dict[str, Any]:
+    """Keyword arguments that end a verb's help with an example."""
+    return {"epilog": f"example: {text}", "formatter_class": argparse.RawDescriptionHelpFormatter}
+
+
+__all__ = ["build_parser", "example"]

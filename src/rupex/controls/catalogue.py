@@ -1,0 +1,113 @@
+"""What a control is, and how all of them are found."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Mapping
+from functools import cache
+from importlib import import_module
+from importlib.metadata import entry_points
+from pkgutil import iter_modules
+from typing import Any, Final, Literal, TypeVar, get_type_hints
+
+from msgspec import Struct
+
+import rupex.controls
+from rupex.model import Judgement, RupexError, Severity
+
+GROUP: Final = "rupex.controls"
+
+Place = Literal["host", "endpoint", "scope", "name", "certificate", "file"]
+"""What a control judges one by one; ``name``: each scope once for each server name that reaches it."""
+
+Judge = Callable[..., Judgement]
+F = TypeVar("F", bound=Judge)
+
+_NOT_A_PARAMETER: Final = frozenset({"now"})
+
+
+class Control(Struct, frozen=True):
+    """One thing that should hold.
+
+    ``judge`` takes the place (for a scope its endpoint first; for a name the endpoint, scope and name), then the host
+    when it asks for it, and its ``parameters`` by keyword, of the types noted here; likewise ``now``. ``only``:
+    the transport to which it applies. ``local_exempt``: endpoints reached from the machine itself alone are exempt.
+    ``refines``: the control that, where it fails, makes this one fail with it. ``remedy`` is by family; ``*`` for any.
+    """
+
+    id: str
+    title: str
+    place: Place
+    severity: Severity
+    why: str
+    references: tuple[str, ...]
+    remedy: Mapping[str, str]
+    judge: Judge
+    parameters: Mapping[str, Any]
+    takes_now: bool
+    takes_host: bool
+    cwe: tuple[str, ...] = ()
+    only: Literal["tls", "plain"] | None = None
+    local_exempt: bool = False
+    refines: str | None = None
+    evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire")
+
+    def remedy_for(self, families: tuple[str, ...]) -> str:
+        """What to change, in the words of the given families."""
+        texts = dict.fromkeys(self.remedy.get(family) or self.remedy["*"] for family in families or ("*",))
+        return " ".join(texts)
+
+
+def control(
+    id: str,  # noqa: A002  the word of the catalogue
+    *,
+    title: str,
+    place: Place,
+    severity: Severity,
+    why: str,
+    references: tuple[str, ...],
+    remedy: Mapping[str, str],
+    cwe: tuple[str, ...] = (),
+    only: Literal["tls", "plain"] | None = None,
+    local_exempt: bool = False,
+    refines: str | None = None,
+    evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire"),
+) -> Callable[[F], F]:
+    """Make a function a control. Its keyword-only arguments are its parameters, set by the baseline."""
+
+    def decorate(judge: F) -> F:
+        hints = get_type_hints(judge)
+        wanted = [p.name for p in inspect.signature(judge).parameters.values() if p.kind is p.KEYWORD_ONLY]
+        judge.control = Control(  # type: ignore[attr-defined]
+            id, title, place, severity, why, references, remedy, judge,
+            {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER}, "now" in wanted, "host" in hints,
+            cwe, only, local_exempt, refines, evidence,
+        )  # fmt: skip
+        return judge
+
+    return decorate
+
+
+@cache
+def all_controls() -> dict[str, Control]:
+    """Every control by id, ours and those of third parties; one that refines another stands after it."""
+    modules = [f"rupex.controls.{m.name}" for m in iter_modules(rupex.controls.__path__) if m.name != "catalogue"]
+    found: dict[str, Control] = {}
+    for module in [*map(import_module, modules), *(entry.load() for entry in entry_points(group=GROUP))]:
+        for value in vars(module).values():
+            declared = getattr(value, "control", None)
+            if isinstance(declared, Control):
+                found[declared.id] = declared
+    return dict(sorted(found.items(), key=lambda item: item[1].refines is not None))
+
+
+def control_called(name: str) -> Control:
+    """The control ``name``. Raises :class:`~rupex.model.RupexError`, naming the nearest ones."""
+    controls = all_controls()
+    if name not in controls:
+        from difflib import get_close_matches
+
+        near = get_close_matches(name, controls, 3, 0.4)
+        hint = f"; did you mean {', '.join(near)}?" if near else "; see: rupex control list"
+        raise RupexError(f"there is no control {name!r}{hint}")
+    return controls[name]

@@ -1,0 +1,133 @@
+"""Certificates: dates, names, and the keys that go with them."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from rupex.controls.catalogue import control
+from rupex.http.names import covers
+from rupex.model import EXEMPT, PASS, CertificateFile, Endpoint, Fail, Host, Judgement, Pass, Unknown
+
+
+@control(
+    "cert.dates",
+    title="The certificate is valid today",
+    place="certificate",
+    severity="critical",
+    why="Clients refuse a certificate outside its dates, and people learn to click the warning away.",
+    references=("RFC 5280 4.1.2.5",),
+    cwe=("CWE-324",),
+    evidence=("files", "wire"),
+    remedy={"*": "Put a certificate in place that is valid now, and reload the server."},
+)
+def dates(certificate: CertificateFile, *, now: datetime) -> Judgement:
+    leaf = certificate.leaf
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    if now < leaf.not_before:
+        return Fail(f"not valid before {_day(leaf.not_before)}")
+    if now > leaf.not_after:
+        return Fail(f"expired on {_day(leaf.not_after)}, {(now - leaf.not_after).days} days ago")
+    return PASS
+
+
+@control(
+    "cert.expiry",
+    title="The certificate does not expire soon",
+    place="certificate",
+    severity="high",
+    why="An expiry that surprises is an outage; renewal needs time to fail once and be tried again.",
+    references=("operational: a third of the usual 90 days is when clients renew", "SP 1800-16"),
+    cwe=("CWE-324",),
+    refines="cert.dates",
+    evidence=("files", "wire"),
+    remedy={"*": "Renew it now, and have a scheduled job renew it and reload the server."},
+)
+def expiry(certificate: CertificateFile, *, now: datetime, days: int, lifetime_share: float) -> Judgement:
+    leaf = certificate.leaf
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    lifetime = leaf.not_after - leaf.not_before
+    wanted = min(timedelta(days=days), lifetime * lifetime_share)
+    left = leaf.not_after - now
+    if left > wanted:
+        return PASS
+    return Fail(f"{left.days} days left, until {_day(leaf.not_after)}; more than {wanted.days} are wanted")
+
+
+def _day(moment: datetime) -> str:
+    return moment.strftime("%Y-%m-%d")
+
+
+@control(
+    "cert.names",
+    title="The certificate covers every name served",
+    place="endpoint",
+    severity="high",
+    why="A client that asks for a name the certificate does not have is refused or warned.",
+    references=("RFC 9525 6",),
+    cwe=("CWE-297",),
+    only="tls",
+    evidence=("config", "files", "wire"),
+    remedy={
+        "nginx": "Get a certificate with all names of server_name, or take the name out of this server block.",
+        "*": "Get a certificate for all names served, or stop serving the name here.",
+    },
+)
+def names(endpoint: Endpoint, host: Host) -> Judgement:
+    served = [name for name in endpoint.names if name not in ("", "_", "localhost")]
+    if not served:
+        return EXEMPT
+    assert endpoint.tls is not None
+    plain = [name for name in served if not name.startswith("~")]
+    unread = None
+    for use in endpoint.tls.certificates:
+        leaf = host.leaf_at(use.certificate)
+        if leaf is None:
+            unread = use
+            continue
+        missing = [name for name in plain if not all(covers(leaf.names, wanted) for wanted in _wanted(name))]
+        if missing:
+            have = ", ".join(leaf.names[:3]) or "no name at all"
+            return Fail(f"{use.certificate} does not cover {', '.join(missing[:4])}; it has {have}", use.provenance)
+    if unread is not None or not endpoint.tls.certificates:
+        place = endpoint.provenance if unread is None else unread.provenance
+        return Unknown("the certificate was not read", place)
+    if len(plain) < len(served):
+        return Unknown("a name that is a pattern may match names the certificate does not have", endpoint.provenance)
+    return PASS
+
+
+def _wanted(name: str) -> tuple[str, ...]:
+    """The DNS names for which a declared server name stands."""
+    if name.startswith("."):
+        return name[1:], f"*{name}"
+    return (name,)
+
+
+@control(
+    "cert.key-match",
+    title="Certificate and key belong together",
+    place="certificate",
+    severity="critical",
+    why="With a foreign key the server refuses to start, at the next restart and not before.",
+    references=("operational: a server cannot prove a certificate whose key it has not",),
+    evidence=("files",),
+    remedy={
+        "nginx": "Point ssl_certificate and ssl_certificate_key at files of the same issue; test with nginx -t.",
+        "*": "Configure the key that was made for this certificate.",
+    },
+)
+def key_match(certificate: CertificateFile) -> Judgement:
+    leaf, key = certificate.leaf, certificate.key
+    if leaf is None:
+        return Unknown(certificate.unknown or "the certificate was not read")
+    if key is None:
+        return Fail("no key is configured for it")
+    if key.key is None:
+        return Unknown(f"{key.path}: {key.unknown or 'the key was not read'}")
+    if key.key.public_sha256 is None:
+        return Unknown(f"{key.path}: the key is encrypted")
+    if key.key.public_sha256 == leaf.public_sha256:
+        return Pass()
+    return Fail(f"{key.path} is the key of another certificate")

@@ -1,0 +1,1 @@
+"""The demo scenario: Ternholm Ferries, a made-up island ferry company. All names are under ``.test``."""

@@ -1,0 +1,58 @@
+"""Certificate and key files of a host tree, each read once."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from rupex.host.tree import HostTree, TreeError
+from rupex.model import bounds
+
+if TYPE_CHECKING:
+    from rupex.model import Certificate, Key
+
+
+class CredentialStore:
+    """Reads certificates and keys of ``tree`` when they are asked for, and keeps what they are."""
+
+    def __init__(self, tree: HostTree) -> None:
+        self.tree = tree
+
+    @cached_property
+    def _certificates(self) -> dict[str, tuple[Certificate, ...] | str]:
+        return {}
+
+    @cached_property
+    def _keys(self) -> dict[str, Key | str]:
+        return {}
+
+    def certificates(self, path: str) -> tuple[Certificate, ...] | str:
+        """The certificates of the file in order, leaf first as configured; or why there are none."""
+        found = self._certificates.get(path)
+        if found is None:
+            from rupex.pki.certificates import CredentialError, parse_certificates
+
+            try:
+                found = tuple(parse_certificates(self.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)))
+            except TreeError as error:
+                found = error.message
+            except CredentialError as error:
+                found = str(error)
+            self._certificates[path] = found
+        return found
+
+    def key(self, path: str) -> Key | str:
+        """The private key of the file; or why nothing is known of it."""
+        found = self._keys.get(path)
+        if found is None:
+            from rupex.pki.certificates import CredentialError
+            from rupex.pki.keys import parse_private_key
+
+            try:
+                found = parse_private_key(self.tree.read(path, bounds.CREDENTIAL_FILE_BYTES))
+            except TreeError as error:
+                found = error.message
+            except CredentialError as error:
+                found = str(error)
+            self._keys[path] = found
+        return found

@@ -1,0 +1,66 @@
+"""Owners and modes from an mtree manifest, the BSD text format (mtree(5), as general archivers write it).
+
+Read are full paths (``./etc/nginx type=dir mode=0755 uname=root``) and ``/set`` and ``/unset`` lines; the older form
+that changes folders line by line is not. Keywords other than mode and ownership are passed over.
+"""
+
+from __future__ import annotations
+
+import re
+
+from msgspec import Struct
+
+_OCTAL_ESCAPE = re.compile(r"\\([0-7]{3})")
+
+
+class ManifestEntry(Struct, frozen=True):
+    """What the manifest says of one path; None where it says nothing."""
+
+    mode: int | None = None
+    owner: str | None = None
+    group: str | None = None
+    uid: int | None = None
+    gid: int | None = None
+
+
+def parse_mtree(text: str) -> dict[str, ManifestEntry]:
+    """Read a manifest: path relative to the tree's root (the root itself is ``""``) to its entry.
+
+    Lines that are no mtree are passed over; a value that is no number where one is due counts as absent.
+    """
+    entries: dict[str, ManifestEntry] = {}
+    standing: dict[str, str] = {}
+    for line in text.replace("\\\n", " ").splitlines():
+        words = line.split()
+        if not words or words[0].startswith("#"):
+            continue
+        given = dict(word.split("=", 1) for word in words[1:] if "=" in word)
+        if words[0] == "/set":
+            standing.update(given)
+        elif words[0] == "/unset":
+            for word in words[1:]:
+                standing.pop(word, None)
+        elif words[0] == "." or "/" in words[0]:
+            keywords = standing | given
+            entries[_path_of(words[0])] = ManifestEntry(
+                mode=_number(keywords.get("mode"), 8),
+                owner=keywords.get("uname"),
+                group=keywords.get("gname"),
+                uid=_number(keywords.get("uid"), 10),
+                gid=_number(keywords.get("gid"), 10),
+            )
+    return entries
+
+
+def _path_of(word: str) -> str:
+    # vis(3) as archivers use it here: a backslash and three octal digits for each byte that is not printable.
+    raw = _OCTAL_ESCAPE.sub(lambda match: chr(int(match[1], 8) & 0xFF), word)
+    path = raw.encode("latin-1", "replace").decode("utf-8", "surrogateescape")
+    return "/".join(part for part in path.split("/") if part not in ("", "."))
+
+
+def _number(text: str | None, base: int) -> int | None:
+    try:
+        return None if text is None else int(text, base)
+    except ValueError:
+        return None

@@ -1,0 +1,374 @@
+"""Host trees: folders laid out like a host's file system.
+
+Paths inside a tree are relative to its root, with ``/`` and without a leading one: ``etc/nginx/nginx.conf``.
+Links are followed inside the tree only: an absolute target starts at the tree's root, and ``..`` stops there, so a
+copy of somebody's host never leads to the auditor's own files.
+"""
+
+from __future__ import annotations
+
+import fnmatch
+import os
+import re
+import stat
+from abc import ABC, abstractmethod
+from functools import cached_property
+from pathlib import Path
+from typing import Final, Literal
+
+from msgspec import Struct
+
+from rupex.host.access import READ, WRITE, audience
+from rupex.host.accounts import Accounts
+from rupex.host.mtree import ManifestEntry, parse_mtree
+from rupex.model import FileFacts, FolderFacts, Provenance, RupexError, Setting, bounds, unknown
+from rupex.model.facts import FileKind
+
+MANIFEST_NAME: Final = "manifest.mtree"
+
+_MAGIC = re.compile(r"[*?\[]")
+
+
+class TreeError(Exception):
+    """A file of the tree cannot be read. ``kind`` and ``path`` are those of the problem it becomes."""
+
+    def __init__(self, kind: Literal["missing", "unreadable", "bound", "loop"], path: str, message: str) -> None:
+        super().__init__(kind, path, message)
+        self.kind, self.path, self.message = kind, path, message
+
+    def __str__(self) -> str:
+        return f"{self.path}: {self.message}"
+
+
+class Entry(Struct, frozen=True, gc=False):
+    """Kind and permissions of one file or folder as the tree's source has them."""
+
+    is_folder: bool
+    is_file: bool
+    mode: int
+    owner: Setting[str]
+    group: Setting[str]
+    size: int
+    modified: float
+
+
+class HostTree(ABC):
+    """One host's files. A source (folder, archive) supplies the four abstract methods; the rest follows from them."""
+
+    @abstractmethod
+    def link_target(self, path: str) -> str | None:
+        """Where the link at ``path`` points, or None when it is no link or not there. No link on the way."""
+
+    @abstractmethod
+    def entry(self, path: str) -> Entry | None:
+        """What is at the real path ``path``, or None. Raises :class:`TreeError` where that may not be asked."""
+
+    @abstractmethod
+    def names_in(self, path: str) -> list[str]:
+        """The names in the folder at the real path ``path``, sorted; empty when it is none."""
+
+    @abstractmethod
+    def read_real(self, path: str, limit: int) -> bytes:
+        """The bytes of the regular file at the real path ``path``. Raises :class:`TreeError`."""
+
+    def __init__(self) -> None:
+        self._real_folders: dict[str, str] = {"": ""}
+
+    def real(self, path: str) -> str:
+        """``path`` with every link resolved inside the tree; what is not there stays as it is.
+
+        Raises :class:`TreeError` for more than :data:`~rupex.model.bounds.LINKS` links.
+        """
+        return self._real(inside(path), bounds.LINKS)
+
+    def _real(self, path: str, links_left: int) -> str:
+        known = self._real_folders.get(path)
+        if known is not None:
+            return known
+        if len(path) > bounds.PATH_CHARACTERS:
+            raise TreeError("missing", path[:80] + "…", "no file can have so long a path")
+        folder, _, name = path.rpartition("/")
+        parent = self._real(folder, links_left) if folder else ""
+        here = f"{parent}/{name}" if parent else name
+        target = self.link_target(here)
+        if target is None:
+            return here
+        if links_left <= 0:
+            raise TreeError("loop", path, "too many symbolic links on the way")
+        joined = target if target.startswith("/") else f"{parent}/{target}"
+        return self._real(inside(joined), links_left - 1)
+
+    def _real_folder(self, path: str) -> str:
+        """:meth:`real` for a folder that is asked for often."""
+        found = self._real_folders.get(path)
+        if found is None:
+            found = self._real_folders[path] = self.real(path)
+        return found
+
+    def read(self, path: str, limit: int = bounds.CONFIG_FILE_BYTES) -> bytes:
+        """The bytes of the file at ``path``. Raises :class:`TreeError`: missing, no file, unreadable, over ``limit``."""
+        path = inside(path)
+        self._real_folder(path.rpartition("/")[0])
+        return self.read_real(self.real(path), limit)
+
+    def is_file(self, path: str) -> bool:
+        return self._is(path, folder=False)
+
+    def is_folder(self, path: str) -> bool:
+        return self._is(path, folder=True)
+
+    def _is(self, path: str, *, folder: bool) -> bool:
+        try:
+            entry = self.entry(self.real(path))
+        except TreeError:
+            return False
+        return entry is not None and (entry.is_folder if folder else entry.is_file)
+
+    def glob(self, pattern: str) -> list[str]:
+        """The paths that a shell pattern (glob(3)) matches, sorted by bytes. A leading dot is matched only by a dot.
+
+        Raises :class:`TreeError` when a folder in it may not be listed or has too many entries.
+        """
+        found = [""]
+        for part in inside(pattern).split("/"):
+            if not _MAGIC.search(part):
+                found = [f"{path}/{part}" if path else part for path in found]
+                continue
+            matches = re.compile(fnmatch.translate(part)).match
+            step: list[str] = []
+            for path in found:
+                names = self.names_in(self._real_folder(path))
+                if len(names) > bounds.FOLDER_ENTRIES:
+                    raise TreeError("bound", path, f"more than {bounds.FOLDER_ENTRIES} entries in one folder")
+                step += [
+                    f"{path}/{name}" if path else name
+                    for name in names
+                    if matches(name) and (part.startswith(".") or not name.startswith("."))
+                ]
+            found = step
+        return [path for path in found if self.entry(self.real(path)) is not None]
+
+    @cached_property
+    def accounts(self) -> Accounts:
+        """The host's own accounts, from ``etc/passwd`` and ``etc/group`` of the tree."""
+        return Accounts(self._text("etc/passwd"), self._text("etc/group"))
+
+    def _text(self, path: str) -> str:
+        try:
+            return self.read(path).decode("utf-8", "replace")
+        except TreeError:
+            return ""
+
+    def file_facts(
+        self, path: str, kind: FileKind, named_by: tuple[Provenance, ...] = (), services: tuple[str, ...] = ()
+    ) -> FileFacts:
+        """Permissions and owner of the file at ``path``, and who that lets in, links followed."""
+        try:
+            real = self.real(path)
+            entry = self.entry(real)
+            folders = self._folders_to(real)
+        except TreeError as error:
+            entry, why = None, error.message
+        else:
+            why = "it is not in the tree"
+        if entry is None:
+            return FileFacts(
+                path=path, kind=kind, mode=unknown(why), owner=unknown(why), group=unknown(why),
+                readers=unknown(why), writers=unknown(why), named_by=named_by, services=services,
+            )  # fmt: skip
+        readers, writers = (
+            Setting(audience(entry.mode, entry.owner, entry.group, folders, wish, self.accounts)) for wish in (READ, WRITE)
+        )
+        return FileFacts(
+            path=path, kind=kind, mode=Setting(entry.mode), owner=entry.owner, group=entry.group,
+            readers=readers, writers=writers, named_by=named_by, services=services,
+        )  # fmt: skip
+
+    def _folders_to(self, real: str) -> tuple[FolderFacts, ...]:
+        folder = real.rpartition("/")[0]
+        cached = self._folder_facts.get(folder)
+        if cached is None:
+            entry = self.entry(folder)
+            above = self._folders_to(folder) if folder else ()
+            here = () if entry is None else (FolderFacts(folder, entry.mode, entry.owner, entry.group),)
+            cached = self._folder_facts[folder] = above + here
+        return cached
+
+    @cached_property
+    def _folder_facts(self) -> dict[str, tuple[FolderFacts, ...]]:
+        return {}
+
+
+class DiskTree(HostTree):
+    """A folder on this machine's disk, or ``/`` itself.
+
+    ``manifest`` overrides owners and modes, which a copy loses. Without one, owners count only where the tree kept
+    them: at ``/``, or where root owns its top folders; elsewhere the copy belongs to whoever made it.
+    """
+
+    def __init__(self, root: Path, manifest: dict[str, ManifestEntry] | None = None) -> None:
+        super().__init__()
+        self.root = root.resolve()
+        self._prefix = str(self.root).rstrip("/") + "/"
+        self._manifest = manifest or {}
+
+    def link_target(self, path: str) -> str | None:
+        try:
+            return os.readlink(self._prefix + path)
+        except (OSError, ValueError):
+            return None
+
+    def entry(self, path: str) -> Entry | None:
+        try:
+            status = os.lstat(self._prefix + path)
+        except PermissionError:
+            raise TreeError("unreadable", path, "a folder on the way may not be searched") from None
+        except (OSError, ValueError):
+            return None
+        listed = self._manifest.get(path)
+        mode = stat.S_IMODE(status.st_mode)
+        owner, group = self._owner(status.st_uid), self._group(status.st_gid)
+        if listed is not None:
+            mode = mode if listed.mode is None else listed.mode
+            owner = _listed(listed.owner, listed.uid, self.accounts.user_name) or owner
+            group = _listed(listed.group, listed.gid, self.accounts.group_name) or group
+        return Entry(
+            stat.S_ISDIR(status.st_mode), stat.S_ISREG(status.st_mode), mode, owner, group, status.st_size, status.st_mtime
+        )
+
+    def names_in(self, path: str) -> list[str]:
+        try:
+            return sorted(os.listdir(self._prefix + path), key=os.fsencode)
+        except PermissionError:
+            raise TreeError("unreadable", path, "the folder may not be listed") from None
+        except (OSError, ValueError):
+            return []
+
+    def read_real(self, path: str, limit: int) -> bytes:
+        try:
+            # Not blocking on a pipe, and not following a link that appeared since it was resolved.
+            descriptor = os.open(self._prefix + path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW | os.O_CLOEXEC)
+        except PermissionError:
+            raise TreeError("unreadable", path, "permission denied") from None
+        except (FileNotFoundError, NotADirectoryError):
+            raise TreeError("missing", path, "no such file") from None
+        except (OSError, ValueError) as error:
+            raise TreeError("unreadable", path, _reason(error)) from None
+        try:
+            status = os.fstat(descriptor)
+            if not stat.S_ISREG(status.st_mode):
+                raise TreeError("unreadable", path, "a folder, not a file" if stat.S_ISDIR(status.st_mode) else "not a file")
+            if status.st_size > limit:
+                raise TreeError("bound", path, f"{status.st_size} bytes; more than {limit} are not read")
+            content = os.read(descriptor, status.st_size + 1)
+            while len(content) <= limit and (more := os.read(descriptor, 1 << 16)):
+                content += more
+        except OSError as error:
+            raise TreeError("unreadable", path, _reason(error)) from None
+        finally:
+            os.close(descriptor)
+        if len(content) > limit:
+            raise TreeError("bound", path, f"more than {limit} bytes, which are not read")
+        return content
+
+    @cached_property
+    def _keeps_owners(self) -> bool:
+        if self._prefix == "/":
+            return True
+        for name in ("etc", ""):
+            try:
+                return os.stat(self._prefix + name).st_uid == 0
+            except OSError:
+                continue
+        return False
+
+    @cached_property
+    def _settings(self) -> dict[tuple[str, int], Setting[str]]:
+        return {}
+
+    def _owner(self, uid: int) -> Setting[str]:
+        return self._named("user", uid)
+
+    def _group(self, gid: int) -> Setting[str]:
+        return self._named("group", gid)
+
+    def _named(self, what: Literal["user", "group"], number: int) -> Setting[str]:
+        found = self._settings.get((what, number))
+        if found is None:
+            if not self._keeps_owners:
+                found = unknown("this copy did not keep owners; give them with a manifest (mtree)")
+            else:
+                accounts = self.accounts
+                found = Setting(accounts.user_name(number) if what == "user" else accounts.group_name(number))
+            self._settings[what, number] = found
+        return found
+
+
+def _listed(name: str | None, number: int | None, lookup: object) -> Setting[str] | None:
+    if name is not None:
+        return Setting(name)
+    if number is not None and callable(lookup):
+        return Setting(str(lookup(number)))
+    return None
+
+
+def _reason(error: OSError | ValueError) -> str:
+    return (error.strerror or "cannot be read") if isinstance(error, OSError) else "not a file name"
+
+
+def inside(path: str) -> str:
+    """``path`` in the tree's own form: no leading slash, no ``.``, and ``..`` stopping at the root."""
+    if "//" not in path and "/." not in path and path[:1] not in ("/", "."):
+        return path.rstrip("/")
+    kept: list[str] = []
+    for part in path.split("/"):
+        if part == "..":
+            del kept[-1:]
+        elif part not in ("", "."):
+            kept.append(part)
+    return "/".join(kept)
+
+
+class Located(Struct, frozen=True):
+    """A host tree and the ``start`` inside it that the user pointed at (``""``: the whole tree)."""
+
+    tree: DiskTree
+    start: str
+
+
+def open_tree(path: Path, *, root: Path | None = None, manifest: Path | None = None) -> Located:
+    """Find the host tree that ``path`` (its root, or a folder or file in it) belongs to.
+
+    The root is ``root`` if given; else ``path`` when it holds ``etc/``; else the folder above the last ``etc`` on the
+    way to ``path``; else ``path`` itself, or the folder of that file. ``manifest``: an mtree file; one called
+    ``manifest.mtree`` at the root is found by itself. Raises :class:`~rupex.model.RupexError` for what is not there.
+    """
+    given = Path(os.path.abspath(path))
+    if not given.exists():
+        raise RupexError(f"{path}: no such file or folder")
+    top = Path(os.path.abspath(root)) if root is not None else _root_of(given)
+    if not top.is_dir():
+        raise RupexError(f"{top}: the root of a host tree must be a folder")
+    if not given.is_relative_to(top):
+        raise RupexError(f"{path}: not inside the root {top}")
+    listed = manifest if manifest is not None else top / MANIFEST_NAME
+    entries: dict[str, ManifestEntry] = {}
+    if manifest is not None or listed.is_file():
+        try:
+            if listed.stat().st_size > bounds.CONFIG_TOTAL_BYTES:
+                raise RupexError(f"{listed}: the manifest is larger than {bounds.CONFIG_TOTAL_BYTES} bytes")
+            entries = parse_mtree(listed.read_text("utf-8", "surrogateescape"))
+        except OSError as error:
+            raise RupexError(f"{listed}: the manifest cannot be read ({error.strerror})") from None
+    relative = given.relative_to(top).as_posix()
+    return Located(DiskTree(top, entries), "" if relative == "." else relative)
+
+
+def _root_of(given: Path) -> Path:
+    folder = given if given.is_dir() else given.parent
+    if (folder / "etc").is_dir():
+        return folder
+    for above in (folder, *folder.parents):
+        if above.name == "etc":
+            return above.parent
+    return folder

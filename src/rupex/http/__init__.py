@@ -1,0 +1,1 @@
+"""Structured reading of what HTTP answers say: header values and resource names."""

@@ -1,0 +1,41 @@
+"""Content security policies (Content Security Policy Level 3, 2.2 and 6)."""
+
+from __future__ import annotations
+
+from typing import Final
+
+from msgspec import Struct
+
+HEADER: Final = "Content-Security-Policy"
+
+# Directives that restrict nothing that a page loads, runs or is framed by.
+_NOT_RESTRICTING: Final = frozenset({"upgrade-insecure-requests", "block-all-mixed-content", "report-uri", "report-to"})
+
+
+class CspPolicy(Struct, frozen=True):
+    """One policy: directive names (lower case) to their source lists, as written. A repeated directive is ignored."""
+
+    directives: dict[str, tuple[str, ...]]
+
+    @property
+    def restricts(self) -> bool:
+        """Whether it restricts anything at all."""
+        return any(name not in _NOT_RESTRICTING for name in self.directives)
+
+    def sources(self, name: str) -> tuple[str, ...] | None:
+        """The source list of ``name``, or None when the policy does not have it."""
+        return self.directives.get(name)
+
+
+def parse_csp(value: str) -> tuple[CspPolicy, ...]:
+    """The policies of one header value, which may hold several, with commas between."""
+    policies = []
+    for serialized in value.split(","):
+        directives: dict[str, tuple[str, ...]] = {}
+        for part in serialized.split(";"):
+            words = part.split()
+            if words:
+                directives.setdefault(words[0].lower(), tuple(words[1:]))
+        if directives:
+            policies.append(CspPolicy(directives))
+    return tuple(policies)

@@ -1,0 +1,48 @@
+"""Every bound on what Rupex reads, each with the reason for its number. Hitting one is a problem, never a crash."""
+
+from typing import Final
+
+CONFIG_FILE_BYTES: Final = 16 << 20
+"""One configuration file. The largest seen in the field are generated maps of a few MiB."""
+
+CONFIG_TOTAL_BYTES: Final = 512 << 20
+"""All configuration of one host: 10,000 sites take about 10 MiB."""
+
+CREDENTIAL_FILE_BYTES: Final = 4 << 20
+"""One certificate or key file: a bundle of all public roots takes about 0.25 MiB."""
+
+INCLUDE_DEPTH: Final = 24
+"""Files that include each other: real trees stay under 5."""
+
+INCLUDED_FILES: Final = 200_000
+"""Inclusions while one configuration is read, a file counted again each time: 30,000 sites with 5 snippets each."""
+
+NESTING: Final = 64
+"""Blocks in blocks: real configurations stay under 8, and the parser must not exhaust the stack."""
+
+DIRECTIVES: Final = 5_000_000
+"""Directives of one configuration, after its includes: 20,000 sites of 200 lines with room to spare."""
+
+FOLDER_ENTRIES: Final = 200_000
+"""Entries that one pattern of an include may match."""
+
+LINKS: Final = 40
+"""Symbolic links on the way to one file; the kernel's own bound (path_resolution(7))."""
+
+PATH_CHARACTERS: Final = 4096
+"""One path; the kernel's own bound (PATH_MAX)."""
+
+CERTIFICATES_IN_FILE: Final = 1_000
+"""Certificates of one file that are read; a public root bundle has about 150."""
+
+REWRITE_CYCLES: Final = 10
+"""Times a request may be rewritten; nginx's own bound (ngx_http_core_module, "rewrite or internal redirection cycle")."""
+
+PATTERN_SECONDS: Final = 0.05
+"""Time for one match of a pattern from a configuration, after which the outcome is unknown."""
+
+PATTERN_CHARACTERS: Final = 4_096
+"""One pattern; nginx itself takes no longer word."""
+
+PROBLEMS: Final = 1_000
+"""Problems kept for one host; a tree with more is not the tree that was meant."""

@@ -1,0 +1,140 @@
+"""What is known of a host besides its endpoints: services, files with their owners, certificates and keys."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from functools import cached_property
+from typing import Literal
+
+from msgspec import Struct, field
+
+from rupex.model.endpoint import Endpoint
+from rupex.model.problem import Problem
+from rupex.model.provenance import Provenance, Setting
+
+FileKind = Literal["configuration", "certificate", "key"]
+
+
+class Source(Struct, frozen=True, omit_defaults=True):
+    """Where evidence came from: a configuration (``family``, ``version``, ``path``) or a listener (``address``)."""
+
+    kind: Literal["config", "wire"]
+    family: str | None = None
+    version: str | None = None
+    path: str | None = None
+    address: str | None = None
+
+
+class Service(Struct, frozen=True):
+    """A server program of the host. ``workers``: the account that handles requests."""
+
+    family: str
+    version: Setting[str]
+    workers: Setting[str]
+
+
+class Audience(Struct, frozen=True):
+    """Who can do something with a file, root left aside: ``everyone``, or the named ``accounts``.
+
+    ``because`` tells where it comes from (``mode 0644``, ``group ssl-cert``); ``closed_by`` names a folder on the way
+    that keeps strangers out although the file's own mode would let them in.
+    """
+
+    everyone: bool
+    accounts: tuple[str, ...]
+    because: str
+    closed_by: str | None = None
+
+
+class FolderFacts(Struct, frozen=True):
+    """A folder on the way to a file."""
+
+    path: str
+    mode: int
+    owner: Setting[str]
+    group: Setting[str]
+
+
+class FileFacts(Struct, frozen=True, kw_only=True):
+    """A file: permission bits, owner, and who that lets in. ``named_by``: the directives that name it."""
+
+    path: str
+    kind: FileKind
+    mode: Setting[int]
+    owner: Setting[str]
+    group: Setting[str]
+    readers: Setting[Audience]
+    writers: Setting[Audience]
+    named_by: tuple[Provenance, ...] = ()
+    services: tuple[str, ...] = ()
+
+
+class Certificate(Struct, frozen=True, kw_only=True):
+    """One X.509 certificate. ``names``: the DNS names and IP addresses of its subjectAltName, lower case."""
+
+    subject: str
+    issuer: str
+    names: tuple[str, ...]
+    not_before: datetime
+    not_after: datetime
+    key_type: str
+    key_bits: int | None
+    digest: str | None
+    self_signed: bool
+    serial: str
+    sha256: str
+    public_sha256: str
+
+
+class CertificateFile(Struct, frozen=True, kw_only=True):
+    """A certificate file as configured: the ``leaf``, what else it holds in order, and the ``key`` it is used with.
+
+    ``unknown``: why nothing is known of it (unreadable, not a certificate …).
+    """
+
+    path: str
+    named_by: tuple[Provenance, ...]
+    endpoints: tuple[str, ...]
+    leaf: Certificate | None = None
+    chain: tuple[Certificate, ...] = ()
+    key: KeyFile | None = None
+    unknown: str | None = None
+
+
+class Key(Struct, frozen=True):
+    """A private key, described: never its secret. ``public_sha256`` is of the public key's DER form (SPKI)."""
+
+    type: str
+    bits: int | None
+    encrypted: bool
+    public_sha256: str | None
+
+
+class KeyFile(Struct, frozen=True, kw_only=True):
+    """A private key file as configured; ``unknown``: why nothing is known of it."""
+
+    path: str
+    named_by: tuple[Provenance, ...]
+    key: Key | None = None
+    unknown: str | None = None
+
+
+class Host(Struct, frozen=True, kw_only=True, dict=True):
+    """Everything known of one host, before it is judged."""
+
+    name: str
+    sources: tuple[Source, ...]
+    endpoints: tuple[Endpoint, ...] = ()
+    services: tuple[Service, ...] = ()
+    files: tuple[FileFacts, ...] = ()
+    certificates: tuple[CertificateFile, ...] = ()
+    keys: tuple[KeyFile, ...] = ()
+    problems: tuple[Problem, ...] = field(default=())
+
+    @cached_property
+    def _leaves(self) -> dict[str, Certificate | None]:
+        return {file.path: file.leaf for file in self.certificates}
+
+    def leaf_at(self, path: str | None) -> Certificate | None:
+        """The leaf certificate of the file at ``path``, or None when it was not read."""
+        return None if path is None else self._leaves.get(path)

@@ -1,0 +1,171 @@
+"""The run document ``rupex.run/1``: what one execution found, and how it was judged."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import UNSET, Struct, UnsetType, field
+
+from rupex.model.endpoint import Endpoint
+from rupex.model.facts import Source
+from rupex.model.judgement import Severity, Verdict
+from rupex.model.problem import ProblemKind
+from rupex.model.provenance import Provenance
+
+
+class Tool(Struct, frozen=True):
+    name: str
+    version: str
+
+
+class BaselineUsed(Struct, frozen=True):
+    name: str
+    version: str
+    digest: str
+
+
+class CeilingInForce(Struct, frozen=True):
+    """``lost``: points that the ceiling costs beside those of the controls."""
+
+    value: float
+    control: str
+    lost: float
+
+
+class CeilingInDoubt(Struct, frozen=True):
+    """A ceiling that would hold if an unknown place failed."""
+
+    value: float
+    control: str
+    because: str
+
+
+class ScoreDocument(Struct, frozen=True):
+    """Numbers from 0 to 100, not rounded; ``coverage`` from 0 to 1; ``value`` null when nothing could be judged."""
+
+    value: float | None
+    low: float
+    high: float
+    uncapped: float | None
+    unwaived: float | None
+    coverage: float
+    band: Literal["open", "weak", "fair", "firm", "hardened"] | None
+    ceiling: CeilingInForce | None
+    low_ceiling: CeilingInDoubt | None
+
+
+class PlaceDocument(Struct, frozen=True, kw_only=True):
+    """One place of a check. ``folded``: the control whose failure here brings this one with it; ``unseen``: the file
+    that could not be read, for the place that nobody has seen."""
+
+    verdict: Verdict
+    severity: Severity
+    endpoint: str | None = None
+    scope: str | None = None
+    name: str | None = None
+    file: str | None = None
+    line: int | None = None
+    column: int | None = None
+    message: str = ""
+    evidence: str | None = None
+    provenance: Provenance | None = None
+    ceiling: float | None = None
+    folded: str | UnsetType = UNSET
+    unseen: str | UnsetType = UNSET
+
+
+class Counts(Struct, frozen=True):
+    passed: int = field(name="pass")
+    fail: int
+    unknown: int
+    exempt: int
+    waived: int
+
+
+class CheckDocument(Struct, frozen=True, kw_only=True):
+    """One control over all its places. ``attained`` from 0 to 1, null without evidence; ``lost`` and ``gain`` in points.
+    ``holds``: the ceiling that a failing place sets."""
+
+    control: str
+    verdict: Verdict
+    severity: Severity
+    weight: float
+    attained: float | None
+    lost: float
+    gain: float
+    title: str
+    why: str
+    remedy: str
+    references: tuple[str, ...]
+    cwe: tuple[str, ...]
+    counts: Counts
+    places: tuple[PlaceDocument, ...]
+    holds: float | None = None
+
+
+class ProblemDocument(Struct, frozen=True):
+    kind: ProblemKind
+    file: str | None
+    line: int | None
+    message: str
+
+
+class Step(Struct, frozen=True):
+    """One thing to do: repair these ``controls`` together; ``gain`` in points, ``value`` the score reached."""
+
+    controls: tuple[str, ...]
+    gain: float
+    value: float
+
+
+class HostDocument(Struct, frozen=True, kw_only=True):
+    name: str
+    sources: tuple[Source, ...]
+    score: ScoreDocument
+    endpoints: tuple[Endpoint, ...]
+    checks: tuple[CheckDocument, ...]
+    steps: tuple[Step, ...]
+    problems: tuple[ProblemDocument, ...]
+
+
+class Run(Struct, frozen=True, kw_only=True):
+    schema: Literal["rupex.run/1"] = "rupex.run/1"
+    tool: Tool
+    started: str
+    seconds: float
+    complete: bool
+    baseline: BaselineUsed
+    hosts: tuple[HostDocument, ...]
+
+
+class EffectiveDocument(Struct, frozen=True, kw_only=True):
+    schema: Literal["rupex.effective/1"] = "rupex.effective/1"
+    endpoints: tuple[Endpoint, ...]
+    problems: tuple[ProblemDocument, ...]
+
+
+class Because(Struct, frozen=True):
+    message: str
+    provenance: Provenance
+
+
+class Response(Struct, frozen=True):
+    """``closed``: the connection is closed without an answer."""
+
+    status: int | None
+    location: str | None
+    headers: tuple[tuple[str, str], ...]
+    closed: bool = False
+
+
+class AnswerDocument(Struct, frozen=True, kw_only=True):
+    """What a request will get. ``unknown``: why it cannot be told to its end."""
+
+    schema: Literal["rupex.answer/1"] = "rupex.answer/1"
+    url: str
+    endpoint: str
+    scope: str
+    transport: str
+    response: Response
+    why: tuple[Because, ...]
+    unknown: str | None = None

@@ -1,0 +1,1 @@
+"""Certificates and keys: bytes in, described values out. Nothing here opens a file, and no secret leaves it."""

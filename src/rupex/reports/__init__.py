@@ -1,0 +1,1 @@
+"""Run documents in the forms that people and machines read. Nothing here opens a file or asks the terminal."""

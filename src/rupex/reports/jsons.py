@@ -1,0 +1,41 @@
+"""Documents as JSON, and the JSON Schemas of them."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, Final
+
+import msgspec
+
+from rupex.model.run import AnswerDocument, EffectiveDocument, Run
+
+DOCUMENTS: Final[dict[str, Any]] = {"run": Run, "effective": EffectiveDocument, "answer": AnswerDocument}
+"""Schema name to type; the file of each is ``schemas/NAME.schema.json``."""
+
+
+def render_json(document: object) -> str:
+    """``document`` as indented JSON, with a line end. Text that is no valid Unicode is replaced, not refused."""
+    try:
+        encoded = msgspec.json.encode(document)
+    except UnicodeEncodeError:
+        encoded = msgspec.json.encode(_valid(msgspec.to_builtins(document)))
+    return msgspec.json.format(encoded, indent=1).decode() + "\n"
+
+
+def _valid(value: Any) -> Any:
+    match value:
+        case str():
+            return value.encode("utf-8", "replace").decode()
+        case dict():
+            return {_valid(key): _valid(item) for key, item in value.items()}
+        case list() | tuple():
+            return [_valid(item) for item in value]
+        case _:
+            return value
+
+
+def schema_of(name: str) -> str:
+    """The JSON Schema (2020-12) of the document ``name``, generated from its type."""
+    schema = msgspec.json.schema(DOCUMENTS[name])
+    head = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": f"rupex.{name}/1"}
+    return json.dumps(head | schema, indent=1, sort_keys=False) + "\n"

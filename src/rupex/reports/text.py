@@ -1,0 +1,222 @@
+"""A run as text: what is wrong, where, why, what to change, what it gains; then the score."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Final
+
+from msgspec import Struct
+
+from rupex.model.judgement import SEVERITIES
+from rupex.model.run import CheckDocument, HostDocument, PlaceDocument, Run
+from rupex.reports.page import Page, Style
+
+_SHOWN_GROUPS: Final = 6
+_SHOWN_NAMES: Final = 4
+_STYLE_OF: Final[dict[str, Style]] = {"fail": "bad", "unknown": "doubt", "waived": "quiet", "pass": "good", "exempt": "quiet"}
+
+
+class Group(Struct):
+    """Places of one check that the same line decides."""
+
+    verdict: str
+    where: str
+    message: str
+    places: list[PlaceDocument]
+
+    @property
+    def governed(self) -> list[str]:
+        """What the line governs, for a person: server names, else endpoints."""
+        return list(dict.fromkeys(name for place in self.places if (name := _subject(place))))
+
+
+def _subject(place: PlaceDocument) -> str:
+    if place.endpoint is None:
+        return ""
+    name = place.name or place.endpoint.partition("/")[2] or place.endpoint
+    return name if place.scope in (None, "any", "prefix:/") else f"{name} {place.scope}"
+
+
+def group_places(places: Iterable[PlaceDocument]) -> list[Group]:
+    """Places grouped by verdict and deciding line (or default), fails first, each group in order of appearance."""
+    groups: dict[tuple[str, str, str], Group] = {}
+    for place in places:
+        where = _where(place)
+        key = (place.verdict, where, "" if place.line is not None else place.message)
+        found = groups.get(key)
+        if found is None:
+            groups[key] = Group(place.verdict, where, place.message, [place])
+        else:
+            found.places.append(place)
+    order = ("fail", "unknown", "waived", "pass", "exempt")
+    return sorted(groups.values(), key=lambda group: order.index(group.verdict))
+
+
+def _where(place: PlaceDocument) -> str:
+    if place.unseen:
+        return str(place.unseen)
+    if place.file is not None:
+        return place.file if place.line is None else f"{place.file}:{place.line}"
+    if place.provenance is not None and place.provenance.note:
+        return place.provenance.note.split("; ")[0]
+    return place.endpoint or "this host"
+
+
+def render_run(run: Run, *, width: int = 100, colour: bool = False, verbose: bool = False, quiet: bool = False) -> str:
+    """The whole run. ``quiet``: one line a host; ``verbose``: evidence, provenance, and what holds."""
+    page = Page(width)
+    for host in run.hosts:
+        if quiet:
+            page.line(f"{host.name}  ", *_score_words(host))
+            continue
+        _render_host(page, run, host, verbose=verbose)
+        page.blank()
+    return page.render(colour=colour)
+
+
+def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> None:
+    sources = ", ".join(f"{s.family} {s.version or ''}".strip() if s.family else str(s.address) for s in host.sources)
+    page.line((host.name, "strong"), f"  {sources or 'no server found'}, baseline {run.baseline.name} {run.baseline.version}")
+    page.blank()
+    failing = sorted((c for c in host.checks if c.verdict == "fail" and not _all_folded(c)), key=_badness)
+    for number, check in enumerate(failing, 1):
+        _render_finding(page, number, check, host, verbose=verbose)
+    unknown = [c for c in host.checks if c.counts.unknown]
+    if unknown:
+        page.line(("Could not be told", "strong"))
+        _render_unknown(page, unknown, verbose=verbose)
+        page.blank()
+    if host.problems:
+        page.line(("Could not be read", "strong"))
+        for problem in host.problems[: None if verbose else 12]:
+            where = problem.file or "host"
+            page.entry("", f"{where}:{problem.line}" if problem.line else where, indent=2, column=2)
+            page.entry("", f"{problem.kind}: {problem.message}", indent=4, column=4)
+        _more(page, len(host.problems) - 12, "problems", verbose=verbose)
+        page.blank()
+    held = [c.control for c in host.checks if c.verdict == "pass"]
+    if held:
+        page.entry("Holds", ", ".join(held), indent=0, column=10, style="quiet")
+        page.blank()
+    _render_score(page, host)
+
+
+def _badness(check: CheckDocument) -> tuple[int, float, float]:
+    return SEVERITIES.index(check.severity), 101.0 if check.holds is None else check.holds, -check.lost
+
+
+def _all_folded(check: CheckDocument) -> bool:
+    return all(place.folded for place in check.places if place.verdict == "fail")
+
+
+def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDocument, *, verbose: bool) -> None:
+    tail = f"{check.control}  {check.severity}"
+    title = f"{number:>2}  {check.title}"
+    page.line((title, "strong"), " " * max(2, page.width - len(title) - len(tail)), (check.control, "plain"), "  ", (check.severity, "bad"))
+    groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
+    for group in groups[: None if verbose else _SHOWN_GROUPS]:
+        page.entry("where", group.where, style="strong")
+        page.entry("", group.message)
+        governed = group.governed
+        if len(governed) > 1:
+            page.entry("", f"governs {len(group.places)} places: {_some(governed, verbose=verbose)}")
+        elif governed:
+            page.entry("", f"at {governed[0]}", style="quiet")
+        _render_named_by(page, group.places[0])
+        if verbose:
+            _render_evidence(page, group.places[0])
+    rest = groups[_SHOWN_GROUPS:]
+    if rest and not verbose:
+        page.entry("", f"and {len(rest)} more lines with {sum(len(g.places) for g in rest)} places (--verbose lists them)")
+    page.entry("why", f"{check.why} ({', '.join(check.references)})")
+    page.entry("change", check.remedy)
+    folded = [c for c in host.checks if any(p.folded == check.control for p in c.places)]
+    cost = check.lost + sum(c.lost for c in folded)
+    words = f"costs {cost:.1f} points" + (f", with {', '.join(c.control for c in folded)}" if folded else "")
+    if check.holds is not None:
+        words += f"; no score above {check.holds:g} while it fails"
+    words += f"; repaired alone it gains {check.gain:.1f}"
+    page.entry("gain", words)
+    page.blank()
+
+
+def _render_named_by(page: Page, place: PlaceDocument) -> None:
+    provenance = place.provenance
+    if place.line is None and place.file is not None and provenance is not None and provenance.file is not None:
+        page.entry("", f"named by {provenance.file}:{provenance.line}", style="quiet")
+    for lost in provenance.overruled if provenance is not None else ():
+        page.entry("", f"overrules {lost.file}:{lost.line}" + (f" ({lost.note})" if lost.note else ""), style="quiet")
+
+
+def _render_evidence(page: Page, place: PlaceDocument) -> None:
+    if place.provenance is not None and place.provenance.note:
+        page.entry("", place.provenance.note, style="quiet")
+    if place.evidence:
+        page.entry("", f"evidence: {place.evidence}", style="quiet")
+
+
+def _render_unknown(page: Page, checks: Sequence[CheckDocument], *, verbose: bool) -> None:
+    """Unknown places by reason, since one cause often hides from many controls."""
+    reasons: dict[str, dict[str, int]] = {}
+    for check in checks:
+        for place in check.places:
+            if place.verdict == "unknown":
+                controls = reasons.setdefault(place.message, {})
+                controls[check.control] = controls.get(check.control, 0) + 1
+    ranked = sorted(reasons.items(), key=lambda item: -sum(item[1].values()))
+    for reason, controls in ranked[: None if verbose else _SHOWN_GROUPS]:
+        page.entry("", reason, indent=2, column=2)
+        places = ", ".join(f"{control} ({count})" if count > 1 else control for control, count in controls.items())
+        page.entry("", places, indent=4, column=4, style="quiet")
+    _more(page, len(ranked) - _SHOWN_GROUPS, "reasons", verbose=verbose)
+
+
+def _more(page: Page, count: int, what: str, *, verbose: bool) -> None:
+    if count > 0 and not verbose:
+        page.entry("", f"and {count} more {what} (--verbose lists them)", indent=2, column=2)
+
+
+def _some(names: Sequence[str], *, verbose: bool) -> str:
+    shown = names if verbose else names[:_SHOWN_NAMES]
+    rest = len(names) - len(shown)
+    return ", ".join(shown) + (f" and {rest} more" if rest else "")
+
+
+def _score_words(host: HostDocument) -> list[tuple[str, Style]]:
+    score = host.score
+    if score.value is None:
+        return [("no score: nothing could be judged", "doubt")]
+    style: Style = "good" if score.band in ("firm", "hardened") else "bad" if score.band in ("open", "weak") else "doubt"
+    words = f", between {score.low:.1f} and {score.high:.1f}, with {score.coverage:.0%} of the baseline seen"
+    return [(f"{score.value:.1f} {score.band}", style), (words, "plain")]
+
+
+def _render_score(page: Page, host: HostDocument) -> None:
+    score = host.score
+    page.line(("Score  ", "strong"), *_score_words(host))
+    page.line("       ", *_scale(score.low, score.value, score.high, min(60, page.width - 16)))
+    if score.ceiling is not None:
+        words = f"held at {score.ceiling.value:g} by {score.ceiling.control}"
+        page.entry("", f"{words}; without a ceiling it would be {score.uncapped or 0:.1f}", indent=7, column=7)
+    if score.low_ceiling is not None:
+        doubt = score.low_ceiling
+        words = f"it may be {doubt.value:g} or less: {doubt.control} could not be told ({doubt.because})"
+        page.entry("", words, indent=7, column=7)
+    if host.steps:
+        page.blank()
+        page.line(("First steps", "strong"))
+        before = score.value or 0.0
+        for number, step in enumerate(host.steps, 1):
+            page.entry(f"{number:>2}", f"{' and '.join(step.controls)}: {before:.1f} to {step.value:.1f}", indent=0, column=4)
+            before = step.value
+
+
+def _scale(low: float, value: float | None, high: float, cells: int) -> list[tuple[str, Style]]:
+    """0 to 100 as a bar: full up to the value, shaded from the low to the high bound."""
+    def cell(points: float) -> int:
+        return min(cells, max(0, round(points * cells / 100)))
+
+    at = cell(low if value is None else value)
+    sure, end = min(cell(low), at), max(cell(high), at)
+    bar = "█" * sure + "▓" * (at - sure) + "░" * (end - at) + "·" * (cells - end)
+    return [("0 ", "quiet"), (bar, "plain"), (" 100", "quiet")]

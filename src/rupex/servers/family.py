@@ -1,0 +1,125 @@
+"""What a server family provides, and how families are found."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from importlib import import_module
+from importlib.metadata import entry_points
+from pkgutil import iter_modules
+from typing import Final, Protocol
+
+from msgspec import Struct
+
+import rupex.servers
+from rupex.host import CredentialStore, HostTree
+from rupex.model import CertificateUse, Endpoint, Problem, Provenance, RupexError, Service, Setting
+from rupex.tls.openssl import Library
+
+GROUP: Final = "rupex.servers"
+
+
+class Surroundings(Struct, frozen=True):
+    """What a configuration lives in: the host tree, its credentials, the crypto library, and what the user says of
+    versions that the tree does not show (family or ``openssl`` to a version such as ``1.18``)."""
+
+    tree: HostTree
+    credentials: CredentialStore
+    library: Library
+    assumed: Mapping[str, str]
+
+
+class Request(Struct, frozen=True, kw_only=True):
+    """A request as a client would send it. ``address``: the address and port it is sent to, None for any listener
+    that takes it. ``status``: ask for the headers of an answer with this status."""
+
+    method: str = "GET"
+    scheme: str
+    name: str
+    port: int
+    path: str
+    query: str | None = None
+    headers: tuple[tuple[str, str], ...] = ()
+    address: str | None = None
+    status: int | None = None
+
+
+class Because(Struct, frozen=True):
+    """One step of an answer's reason."""
+
+    message: str
+    provenance: Provenance
+
+
+class Answer(Struct, frozen=True, kw_only=True):
+    """What a server will answer to one request. ``status`` None: content, not configuration, decides it.
+
+    ``closed``: the connection is closed without an answer. ``unknown``: why the answer cannot be told further.
+    """
+
+    endpoint: str
+    scope: str
+    transport: str
+    status: int | None = None
+    location: str | None = None
+    headers: tuple[tuple[str, str], ...] = ()
+    why: tuple[Because, ...] = ()
+    closed: bool = False
+    unknown: str | None = None
+
+
+class Configured(Protocol):
+    """A configuration as one family understands it."""
+
+    family: str
+    version: Setting[str]
+    main_path: str
+    endpoints: tuple[Endpoint, ...]
+    services: tuple[Service, ...]
+    problems: tuple[Problem, ...]
+    files: Mapping[str, tuple[Provenance, ...]]
+
+    def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
+        """Each certificate and key that the configuration names, with the ids of the endpoints that use it."""
+        ...
+
+    def answer(self, request: Request) -> Answer | None:
+        """What ``request`` gets; None when nothing listens where it is sent."""
+        ...
+
+
+class Family(Protocol):
+    """One kind of server."""
+
+    name: str
+
+    def find(self, tree: HostTree, start: str) -> list[str]:
+        """The main files of this family's configurations in ``tree``, below ``start`` (``""``: anywhere). ``start`` may
+        be such a file itself, by any name."""
+        ...
+
+    def looks_like(self, text: str) -> bool:
+        """Whether ``text`` is written in this family's language, as far as one file can tell."""
+        ...
+
+    def resolve(self, main_path: str, around: Surroundings) -> Configured:
+        """Read the configuration that starts at ``main_path``. Never raises for what is in it."""
+        ...
+
+
+def load_families() -> dict[str, Family]:
+    """All installed families by name: the packages beside this module, and what third parties register as entry points."""
+    found: dict[str, Family] = {}
+    for module in iter_modules(rupex.servers.__path__):
+        if module.ispkg:
+            found[module.name] = import_module(f"rupex.servers.{module.name}").FAMILY
+    for entry in entry_points(group=GROUP):
+        found[entry.name] = entry.load()
+    return found
+
+
+def family_called(name: str) -> Family:
+    """The family ``name``. Raises :class:`~rupex.model.RupexError`, naming those there are."""
+    families = load_families()
+    if name not in families:
+        raise RupexError(f"unknown server family {name!r}; there are: {', '.join(sorted(families))}")
+    return families[name]

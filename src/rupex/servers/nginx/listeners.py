@@ -1,0 +1,181 @@
+"""Listeners and server names: where a server block accepts, and which one a name meets.
+
+Follows ``ngx_http_core_listen``, ``ngx_parse_url``, ``ngx_http_add_addresses`` and
+``ngx_http_find_virtual_server`` of nginx 1.22 (src/http/).
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from dataclasses import dataclass, field
+
+from rupex.model import Problem
+from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.syntax import Directive
+from rupex.servers.patterns import UndeterminedError, search
+
+_DIGITS = re.compile(r"\d{1,5}")
+
+
+@dataclass(frozen=True, slots=True)
+class Listen:
+    """One ``listen``, read. ``directive`` None: the implicit one of a block without any."""
+
+    address: str
+    port: int | None
+    ssl: bool
+    http2: bool
+    quic: bool
+    default: bool
+    proxy_protocol: bool
+    directive: Directive | None
+
+    @property
+    def socket(self) -> tuple[str, int | None, bool]:
+        """What listens: the same for every block that shares it. QUIC is a socket of its own (UDP)."""
+        return self.address, self.port, self.quic
+
+
+@dataclass(slots=True)
+class Virtual:
+    """A server block with its listeners and names (lower case, as declared otherwise)."""
+
+    block: Block
+    listens: list[Listen]
+    names: tuple[str, ...]
+    name_directive: Directive | None
+
+
+@dataclass(slots=True)
+class Listener:
+    """One address and port with the server blocks that share it, in order of declaration."""
+
+    address: str
+    port: int | None
+    quic: bool
+    ssl: bool = False
+    http2: bool = False
+    ssl_by: Directive | None = None
+    http2_by: Directive | None = None
+    default: Virtual | None = None
+    default_is_explicit: bool = False
+    members: list[tuple[Virtual, Listen]] = field(default_factory=list)
+    _names: dict[str, Virtual] = field(default_factory=dict)
+    _patterns: list[tuple[str, Virtual]] = field(default_factory=list)
+
+    def add(self, virtual: Virtual, listen: Listen) -> None:
+        self.members.append((virtual, listen))
+        if listen.ssl and not self.ssl:
+            self.ssl, self.ssl_by = True, listen.directive
+        if listen.http2 and not self.http2:
+            self.http2, self.http2_by = True, listen.directive
+        if self.default is None or (listen.default and not self.default_is_explicit):
+            self.default, self.default_is_explicit = virtual, listen.default
+        for name in virtual.names:
+            if name.startswith("~"):
+                self._patterns.append((name[1:], virtual))
+            else:
+                self._names.setdefault(name, virtual)
+                if name.startswith("."):  # ".a.test" is "a.test" and "*.a.test"
+                    self._names.setdefault(name[1:], virtual)
+                    self._names.setdefault(f"*{name}", virtual)
+
+    def select(self, name: str) -> Virtual:
+        """The server block that a request for ``name`` meets: exact name, longest wildcard in front, longest behind,
+        first pattern, default. Raises :class:`UndeterminedError` for a pattern that cannot be decided."""
+        assert self.default is not None
+        name = name.lower().rstrip(".")
+        exact = self._names.get(name)
+        if exact is not None:
+            return exact
+        labels = name.split(".")
+        for cut in range(1, len(labels)):
+            found = self._names.get("*." + ".".join(labels[cut:]))
+            if found is not None:
+                return found
+        for cut in range(len(labels) - 1, 0, -1):
+            found = self._names.get(".".join(labels[:cut]) + ".*")
+            if found is not None:
+                return found
+        for pattern, virtual in self._patterns:
+            if search(pattern, name, ignore_case=True) is not None:
+                return virtual
+        return self.default
+
+    def shadows(self, virtual: Virtual) -> bool:
+        """Whether every name of ``virtual`` already belongs to an earlier block here, so that nobody reaches it."""
+        if virtual is self.default or not virtual.names:
+            return False
+        return all(not name.startswith("~") and self._names.get(name) is not virtual for name in virtual.names)
+
+
+def read_listens(server: Block, problems: list[Problem]) -> list[Listen]:
+    """The ``listen`` directives of a server block; without one, port 80 of every address."""
+    found = []
+    for directive in server.all("listen"):
+        listen = _listen(directive)
+        if listen is None:
+            source, offset = directive.source, directive.start
+            line = source.position(offset)[0]
+            problems.append(Problem("syntax", source.path, line, f'"{directive}": no address that Rupex can read', True))
+        else:
+            found.append(listen)
+    if not found and server.last("listen") is None:
+        found = [Listen("0.0.0.0", 80, False, False, False, False, False, None)]  # noqa: S104  as root starts it
+    return found
+
+
+def _listen(directive: Directive) -> Listen | None:
+    if not directive.args:
+        return None
+    words = directive.args[1:]
+    place = _address(directive.args[0])
+    if place is None:
+        return None
+    return Listen(
+        *place,
+        ssl="ssl" in words or "quic" in words,
+        http2="http2" in words or "spdy" in words,
+        quic="quic" in words,
+        default="default_server" in words or "default" in words,
+        proxy_protocol="proxy_protocol" in words,
+        directive=directive,
+    )
+
+
+def _address(text: str) -> tuple[str, int | None] | None:
+    if text.startswith("unix:"):
+        return text, None
+    if _DIGITS.fullmatch(text):
+        return "0.0.0.0", int(text)  # noqa: S104  what nginx binds
+    host, port = text, "80"
+    if text.startswith("["):
+        host, _, rest = text[1:].partition("]")
+        port = rest[1:] if rest.startswith(":") else "80"
+    elif ":" in text:
+        host, _, port = text.rpartition(":")
+    if not _DIGITS.fullmatch(port) or not 0 < int(port) < 65536:
+        return None
+    if host == "*":
+        host = "0.0.0.0"  # noqa: S104
+    try:
+        host = str(ipaddress.ip_address(host))
+    except ValueError:
+        if not re.fullmatch(r"[A-Za-z0-9.\-_]+", host):
+            return None
+    return f"[{host}]" if ":" in host else host, int(port)
+
+
+def read_names(server: Block) -> tuple[tuple[str, ...], Directive | None]:
+    """All server names of a block in order, each once, and the first directive that gives some."""
+    names: dict[str, None] = {}
+    first = None
+    for directive in server.all("server_name"):
+        first = first or directive
+        for name in directive.args:
+            names[name if name.startswith("~") else name.lower()] = None
+    return tuple(names), first
+
+
+__all__ = ["Listen", "Listener", "UndeterminedError", "Virtual", "read_listens", "read_names"]

@@ -1,0 +1,205 @@
+"""Reading a whole nginx configuration: the main file and what it includes, as one tree of blocks."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Final
+
+from rupex.host import HostTree, TreeError
+from rupex.host.tree import inside
+from rupex.model import Problem, Provenance, bounds
+from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText, parse
+
+DATA_BLOCKS: Final = frozenset({"map", "geo", "types", "split_clients", "charset_map", "match"})
+"""Blocks whose entries are data, not directives."""
+
+_HARMLESS_INCLUDE: Final = frozenset({"mime.types"})  # may hold nothing but a types block
+_GLOB = re.compile(r"[*?\[]")  # strpbrk(file.data, "*?[") in ngx_conf_include
+
+
+class Block:
+    """A block with what its includes bring, in the order nginx reads it. ``directive`` is None for the whole file."""
+
+    __slots__ = ("by_name", "children", "directive")
+
+    def __init__(self, directive: Directive | None, children: list[Directive | Block]) -> None:
+        self.directive = directive
+        self.children = children
+        self.by_name: dict[str, list[Directive | Block]] = {}
+        for child in children:
+            name = child.name
+            found = self.by_name.get(name)
+            if found is None:
+                self.by_name[name] = [child]
+            else:
+                found.append(child)
+
+    @property
+    def name(self) -> str:
+        return "" if self.directive is None else self.directive.name
+
+    @property
+    def args(self) -> tuple[str, ...]:
+        return () if self.directive is None else self.directive.args
+
+    def all(self, name: str) -> Iterator[Directive]:
+        """The directives called ``name`` written in this block itself, blocks among them left out."""
+        for child in self.by_name.get(name, ()):
+            if isinstance(child, Directive):
+                yield child
+
+    def last(self, name: str) -> Directive | None:
+        """The last directive called ``name`` written in this block itself."""
+        found = None
+        for found in self.all(name):  # noqa: B007  the last one is wanted
+            pass
+        return found
+
+    def blocks(self, *names: str) -> Iterator[Block]:
+        """The blocks called one of ``names`` inside this one, in order."""
+        for name in names:
+            for child in self.by_name.get(name, ()):
+                if isinstance(child, Block):
+                    yield child
+
+    def provenance(self) -> Provenance:
+        if self.directive is None:
+            return Provenance("explicit")
+        return self.directive.provenance()
+
+
+class LoadedConfig:
+    """A configuration as read: the ``main`` block, the ``files`` (path to the directives that include it), and the
+    ``problems`` met."""
+
+    def __init__(self, main_path: str) -> None:
+        self.main_path = main_path
+        self.folder = main_path.rpartition("/")[0]
+        self.main = Block(None, [])
+        self.files: dict[str, list[Provenance]] = {}
+        self.problems: list[Problem] = []
+
+    def path(self, name: str) -> str:
+        """A file name of the configuration as a path in the tree: a relative one starts at the main file's folder."""
+        return inside(name if name.startswith("/") else f"{self.folder}/{name}")
+
+
+def load(tree: HostTree, main_path: str) -> LoadedConfig:
+    """Read the configuration that starts at ``main_path``. What cannot be read becomes a problem."""
+    config = LoadedConfig(main_path)
+    config.main = Block(None, _Loader(tree, config).read_main())
+    return config
+
+
+class _Loader:
+    def __init__(self, tree: HostTree, config: LoadedConfig) -> None:
+        self.tree, self.config = tree, config
+        self.parsed: dict[str, ParsedFile | None] = {}
+        self.expanded: dict[tuple[str, bool], list[Directive | Block]] = {}
+        self.inclusions = self.directives = self.bytes = 0
+        self.full = False
+
+    def read_main(self) -> list[Directive | Block]:
+        return self._file(self.config.main_path, None, (), data=False)
+
+    def _problem(self, kind: str, file: str | None, line: int | None, message: str, *, hides: bool) -> None:
+        problems = self.config.problems
+        if len(problems) < bounds.PROBLEMS:
+            problems.append(Problem(kind, file, line, message, hides))  # type: ignore[arg-type]
+
+    def _at(self, include: Directive | None) -> tuple[str | None, int | None]:
+        """The place to blame: the include, or for the main file the file itself."""
+        if include is None:
+            return self.config.main_path, None
+        return include.source.path, include.source.position(include.start)[0]
+
+    def _file(self, path: str, include: Directive | None, above: tuple[str, ...], *, data: bool) -> list[Directive | Block]:
+        """The directives of one file, its own includes in place."""
+        self.config.files.setdefault(path, []).extend([include.provenance()] if include is not None else [])
+        if (path, data) in self.expanded:
+            return self.expanded[path, data]
+        hides = not data and path.rpartition("/")[2] not in _HARMLESS_INCLUDE
+        file, line = self._at(include)
+        if path in above:
+            self._problem("loop", file, line, f"{path} includes itself", hides=False)
+            return []
+        if len(above) >= bounds.INCLUDE_DEPTH:
+            self._problem("bound", file, line, f"more than {bounds.INCLUDE_DEPTH} files include each other", hides=True)
+            return []
+        if path not in self.parsed:
+            self.parsed[path] = self._parse(path, include, hides=hides)
+        parsed = self.parsed[path]
+        found = [] if parsed is None else self._expand(parsed.directives, (*above, path), data=data)
+        self.expanded[path, data] = found
+        return found
+
+    def _parse(self, path: str, include: Directive | None, *, hides: bool) -> ParsedFile | None:
+        file, line = self._at(include)
+        try:
+            content = self.tree.read(path)
+        except TreeError as error:
+            self._problem(error.kind, file, line, f"{path}: {error.message}", hides=hides)
+            return None
+        self.bytes += len(content)
+        if self.bytes > bounds.CONFIG_TOTAL_BYTES:
+            self._full(path, f"more than {bounds.CONFIG_TOTAL_BYTES} bytes of configuration are not read")
+            return None
+        try:
+            text = content.decode()
+        except UnicodeDecodeError as error:
+            text = content.decode("utf-8", "replace")
+            where = content.count(b"\n", 0, error.start) + 1
+            self._problem("encoding", path, where, "not UTF-8; the odd bytes were replaced", hides=False)
+        parsed = parse(path, text)
+        if parsed.problem is not None:
+            kind = "bound" if parsed.problem.bound else "syntax"
+            message = f"{parsed.problem.message}; what follows in this file was not read"
+            self._problem(kind, path, parsed.problem.line, message, hides=hides)
+        return parsed
+
+    def _expand(self, directives: list[Directive], above: tuple[str, ...], *, data: bool) -> list[Directive | Block]:
+        self.directives += len(directives)
+        if self.directives > bounds.DIRECTIVES:
+            self._full(above[-1], f"more than {bounds.DIRECTIVES} directives are not read")
+        result: list[Directive | Block] = []
+        for directive in directives:
+            if self.full:
+                break
+            if directive.children is not None:
+                inner = data or directive.name in DATA_BLOCKS
+                result.append(Block(directive, self._expand(directive.children, above, data=inner)))
+            elif directive.name == "include" and len(directive.args) == 1:
+                result += self._include(directive, above, data=data)
+            else:
+                result.append(directive)
+        return result
+
+    def _include(self, include: Directive, above: tuple[str, ...], *, data: bool) -> list[Directive | Block]:
+        path = self.config.path(include.args[0])
+        if _GLOB.search(include.args[0]) is None:
+            paths = [path]
+        else:
+            try:
+                paths = self.tree.glob(path)
+            except TreeError as error:
+                self._problem(error.kind, *self._at(include), f"{error.path}: {error.message}", hides=not data)
+                return []
+        found: list[Directive | Block] = []
+        for path in paths:
+            self.inclusions += 1
+            if self.inclusions > bounds.INCLUDED_FILES:
+                self._full(path, f"more than {bounds.INCLUDED_FILES} inclusions are not read")
+                break
+            found += self._file(path, include, above, data=data)
+        return found
+
+    def _full(self, path: str, message: str) -> None:
+        if not self.full:
+            self.full = True
+            self._problem("bound", path, None, message, hides=True)
+
+
+def source_of(block: Block) -> SourceText | None:
+    """The file in which ``block`` is written."""
+    return None if block.directive is None else block.directive.source

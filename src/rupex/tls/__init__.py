@@ -1,0 +1,1 @@
+"""TLS as data: protocol versions, cipher suites, groups; and the languages in which servers select suites."""

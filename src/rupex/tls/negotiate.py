@@ -1,0 +1,101 @@
+"""What a listener can negotiate: the declared suites and versions, less what it has no certificate, parameters or
+library support for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import lru_cache
+from typing import Final
+
+from msgspec import Struct
+
+from rupex.model.endpoint import ProtocolVersion
+from rupex.tls.openssl import Library, expand
+from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite
+
+TLS13_DEFAULT: Final = ("TLS_AES_256_GCM_SHA384", "TLS_CHACHA20_POLY1305_SHA256", "TLS_AES_128_GCM_SHA256")
+"""OpenSSL's TLS 1.3 suites and their order where nothing sets them (SSL_CTX_set_ciphersuites(3))."""
+
+# Security bits that a level asks of every algorithm (SSL_CTX_set_security_level(3), "DEFAULT CALLBACK BEHAVIOUR").
+_LEVEL_BITS: Final = (0, 80, 112, 128, 192, 256)
+
+
+class Abilities(Struct, frozen=True):
+    """What a listener has to negotiate with.
+
+    ``authentications``: the kinds of its certificates (``RSA``, ``ECDSA``, ``DSS``), None when they are not known and
+    any is assumed; ``dh_parameters``: whether finite-field ephemeral keys can be made.
+    """
+
+    authentications: frozenset[str] | None
+    dh_parameters: bool
+
+
+@lru_cache(maxsize=1024)
+def negotiable(
+    protocols: tuple[ProtocolVersion, ...], expression: str, library: Library, abilities: Abilities
+) -> tuple[tuple[ProtocolVersion, ...], tuple[str, ...]]:
+    """The versions and suites (IANA names, in order of preference) that a listener really negotiates.
+
+    ``protocols``: those its configuration enables; ``expression``: its cipher list.
+    """
+    selection = expand(expression, library)
+    level = library.security_level if selection.security_level is None else selection.security_level
+    enabled = tuple(p for p in protocols if _library_speaks(p, library, level))
+    newest_old = max((PROTOCOL_VERSIONS.index(p) for p in enabled if p != "TLSv1.3"), default=-1)
+    suites = [
+        suite
+        for suite in selection.suites
+        if PROTOCOL_VERSIONS.index(suite.version) <= newest_old
+        and _level_allows(suite, level, library)
+        and _can_authenticate(suite, abilities)
+    ]
+    if not suites:
+        enabled = tuple(p for p in enabled if p == "TLSv1.3")
+    else:
+        enabled = tuple(p for p in enabled if p == "TLSv1.3" or _usable(p, suites))
+    newest = TLS13_DEFAULT if "TLSv1.3" in enabled else ()
+    return enabled, newest + tuple(suite.name for suite in suites)
+
+
+def _usable(protocol: ProtocolVersion, suites: Iterable[CipherSuite]) -> bool:
+    return any(PROTOCOL_VERSIONS.index(suite.version) <= PROTOCOL_VERSIONS.index(protocol) for suite in suites)
+
+
+def _library_speaks(protocol: ProtocolVersion, library: Library, level: int) -> bool:
+    release = library.release
+    if release is None:
+        return True
+    if protocol == "SSLv2":
+        return release < (1, 1, 0)
+    if protocol == "SSLv3":
+        return release < (1, 1, 0)  # later builds of the distributions have it compiled out (no-ssl3)
+    if protocol in ("TLSv1", "TLSv1.1"):
+        # OpenSSL 3.0: SHA-1 in handshake signatures has no place at level 1 (changes of 3.0, "deprecated at level 1").
+        return release < (3, 0, 0) or level == 0
+    if protocol == "TLSv1.3":
+        return release >= (1, 1, 1)
+    return True
+
+
+def _level_allows(suite: CipherSuite, level: int, library: Library) -> bool:
+    if library.release is not None and library.release < (1, 1, 0):
+        return True  # levels came with 1.1.0
+    if level == 0:
+        return True
+    bits = 112 if suite.encryption.startswith("3DES") else suite.bits
+    if bits < _LEVEL_BITS[level] or suite.anonymous:
+        return False
+    if suite.mac == "MD5" or (level >= 2 and suite.encryption.startswith("RC4")):
+        return False
+    return level < 3 or suite.forward_secrecy
+
+
+def _can_authenticate(suite: CipherSuite, abilities: Abilities) -> bool:
+    if suite.key_exchange in ("PSK", "RSA_PSK", "SRP", "KRB5", "KEA") or suite.authentication in ("PSK", "SRP"):
+        return False  # no server here is given pre-shared keys or verifiers
+    if suite.key_exchange == "DHE" and not abilities.dh_parameters:
+        return False
+    if suite.anonymous or abilities.authentications is None:
+        return True
+    return suite.authentication in abilities.authentications

@@ -1,0 +1,358 @@
+"""OpenSSL's cipher list language: which suites an expression selects, in which order.
+
+Follows ``ssl_create_cipher_list`` and ``ssl_cipher_process_rulestr`` (ssl/ssl_ciph.c of OpenSSL 1.1.0 to 3.x, and
+ciphers(1)). The library keeps one list of all suites it knows, in its own order of preference; each item of an
+expression moves suites in that list, or takes them out. Nothing here asks the local library.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from functools import cache, lru_cache
+from typing import Final
+
+from msgspec import Struct
+
+from rupex.tls.suites import CipherSuite, all_suites
+
+Test = Callable[[CipherSuite], bool]
+
+
+class Library(Struct, frozen=True):
+    """The crypto library of a host. ``release`` None: not known, and then every suite it ever had is assumed.
+
+    ``security_level``: the level in force where an expression sets none (SSL_CTX_set_security_level(3)).
+    """
+
+    release: tuple[int, ...] | None = None
+    security_level: int = 1
+
+    def __str__(self) -> str:
+        if self.release is None:
+            return "an unknown crypto library (the most permissive is assumed)"
+        return "OpenSSL " + ".".join(map(str, self.release))
+
+
+class Selection(Struct, frozen=True):
+    """What an expression selects: ``suites`` in order of preference (TLS 1.2 and older), and the ``security_level`` it
+    sets, if it does. ``unknown_words``: the parts that name nothing, which the library passes over."""
+
+    suites: tuple[CipherSuite, ...]
+    security_level: int | None
+    unknown_words: tuple[str, ...]
+
+
+def _exchange(*names: str) -> Test:
+    return lambda suite: suite.key_exchange in names and suite.authentication != "PSK"
+
+
+def _psk(*names: str) -> Test:
+    return lambda suite: suite.key_exchange in names and (suite.authentication == "PSK" or suite.key_exchange == "RSA_PSK")
+
+
+def _authentication(*names: str) -> Test:
+    return lambda suite: suite.authentication in names
+
+
+def _encryption(*prefixes: str) -> Test:
+    return lambda suite: suite.encryption.startswith(prefixes)
+
+
+def _mac(*names: str) -> Test:
+    return lambda suite: suite.mac in names
+
+
+def _version(version: str) -> Test:
+    return lambda suite: suite.version == version
+
+
+def _ccm8(suite: CipherSuite) -> bool:
+    return suite.encryption.endswith("CCM_8")
+
+
+def _ccm(suite: CipherSuite) -> bool:
+    return "_CCM" in suite.encryption
+
+
+def _gost(suite: CipherSuite) -> bool:
+    return suite.encryption.startswith(("28147", "MAGMA", "KUZNYECHIK"))
+
+
+def _null(suite: CipherSuite) -> bool:
+    return suite.bits == 0
+
+
+def _strength(suite: CipherSuite) -> str:
+    """The strength class of OpenSSL 1.1.0 and newer (SSL_LOW, SSL_MEDIUM, SSL_HIGH)."""
+    if _null(suite):
+        return "NONE"
+    if suite.export or suite.bits < 112:
+        return "LOW"
+    return "MEDIUM" if suite.encryption.startswith(("RC4", "3DES", "IDEA", "SEED", "RC2", "DES_192")) else "HIGH"
+
+
+def _not_default(suite: CipherSuite) -> bool:
+    """SSL_NOT_DEFAULT of the library's table."""
+    return (
+        suite.anonymous
+        or _null(suite)
+        or _strength(suite) != "HIGH"
+        or suite.authentication == "DSS"
+        or suite.encryption.startswith(("CAMELLIA", "ARIA"))
+        or _ccm(suite)
+    )
+
+
+def _strength_bits(suite: CipherSuite) -> int:
+    """The effective bits by which the library sorts."""
+    if suite.encryption.startswith("3DES"):
+        return 112
+    if suite.encryption.startswith("RC4_128"):
+        return 80
+    return suite.bits
+
+
+def _both(*tests: Test) -> Test:
+    return lambda suite: all(test(suite) for test in tests)
+
+
+def _not(test: Test) -> Test:
+    return lambda suite: not test(suite)
+
+
+_anonymous: Test = _authentication("anon")
+
+# ciphers(1), "CIPHER STRINGS"; the table cipher_aliases of ssl_ciph.c.
+_ALIASES: Final[dict[str, Test]] = {
+    "ALL": _not(_null),
+    "COMPLEMENTOFALL": _null,
+    "COMPLEMENTOFDEFAULT": _both(_not_default, _not(_null)),
+    "kRSA": _exchange("RSA"),
+    "kEDH": _exchange("DHE"),
+    "kDHE": _exchange("DHE"),
+    "DH": _exchange("DHE"),
+    "kDHr": _both(_exchange("DH"), _authentication("RSA")),
+    "kDHd": _both(_exchange("DH"), _authentication("DSS")),
+    "kDH": _exchange("DH"),
+    "kEECDH": _exchange("ECDHE"),
+    "kECDHE": _exchange("ECDHE"),
+    "ECDH": _exchange("ECDHE"),
+    "kECDHr": _both(_exchange("ECDH"), _authentication("RSA")),
+    "kECDHe": _both(_exchange("ECDH"), _authentication("ECDSA")),
+    "kECDH": _exchange("ECDH"),
+    "kPSK": _psk("PSK"),
+    "kRSAPSK": _psk("RSA_PSK"),
+    "kECDHEPSK": _psk("ECDHE"),
+    "kDHEPSK": _psk("DHE"),
+    "kSRP": _exchange("SRP"),
+    "kGOST": _exchange("GOST"),
+    "aRSA": _authentication("RSA"),
+    "aDSS": _authentication("DSS"),
+    "DSS": _authentication("DSS"),
+    "aNULL": _anonymous,
+    "aECDSA": _authentication("ECDSA"),
+    "ECDSA": _authentication("ECDSA"),
+    "aPSK": _authentication("PSK"),
+    "aGOST": _authentication("GOST01", "GOST12"),
+    "aGOST01": _authentication("GOST01"),
+    "aGOST12": _authentication("GOST12"),
+    "aSRP": _authentication("SRP"),
+    "EDH": _both(_exchange("DHE"), _not(_anonymous)),
+    "DHE": _both(_exchange("DHE"), _not(_anonymous)),
+    "EECDH": _both(_exchange("ECDHE"), _not(_anonymous)),
+    "ECDHE": _both(_exchange("ECDHE"), _not(_anonymous)),
+    "NULL": _null,
+    "eNULL": _null,
+    "RSA": _both(_exchange("RSA"), _authentication("RSA")),
+    "ADH": _both(_exchange("DHE"), _anonymous),
+    "AECDH": _both(_exchange("ECDHE"), _anonymous),
+    "PSK": _psk("PSK", "RSA_PSK", "DHE", "ECDHE"),
+    "SRP": _exchange("SRP"),
+    "3DES": _encryption("3DES", "DES_192"),
+    "DES": _encryption("DES_CBC", "DES40", "DES_64"),
+    "RC4": _encryption("RC4"),
+    "RC2": _encryption("RC2"),
+    "IDEA": _encryption("IDEA"),
+    "SEED": _encryption("SEED"),
+    "GOST89": _encryption("28147"),
+    "AES128": _encryption("AES_128"),
+    "AES256": _encryption("AES_256"),
+    "AES": _encryption("AES_"),
+    "AESGCM": _encryption("AES_128_GCM", "AES_256_GCM"),
+    "AESCCM": _both(_encryption("AES_"), _ccm),
+    "AESCCM8": _ccm8,
+    "CAMELLIA128": _encryption("CAMELLIA_128"),
+    "CAMELLIA256": _encryption("CAMELLIA_256"),
+    "CAMELLIA": _encryption("CAMELLIA"),
+    "CHACHA20": _encryption("CHACHA20"),
+    "ARIA128": _encryption("ARIA_128"),
+    "ARIA256": _encryption("ARIA_256"),
+    "ARIAGCM": _encryption("ARIA_128_GCM", "ARIA_256_GCM"),
+    "ARIA": _encryption("ARIA"),
+    "CBC": lambda suite: suite.encryption.endswith("_CBC"),
+    "MD5": _mac("MD5"),
+    "SHA1": _mac("SHA"),
+    "SHA": _mac("SHA"),
+    "SHA256": _mac("SHA256"),
+    "SHA384": _mac("SHA384"),
+    "GOST12": _mac("GOSTR3411_2012"),
+    "SSLv3": _version("SSLv3"),
+    "TLSv1": _version("TLSv1"),
+    "TLSv1.0": _version("TLSv1"),
+    "TLSv1.2": _version("TLSv1.2"),
+    "LOW": lambda suite: _strength(suite) == "LOW",
+    "MEDIUM": lambda suite: _strength(suite) == "MEDIUM",
+    "HIGH": lambda suite: _strength(suite) == "HIGH",
+    "EXP": lambda suite: suite.export,
+    "EXPORT": lambda suite: suite.export,
+}
+_STRENGTHS: Final = ("LOW", "MEDIUM", "HIGH")
+_OLD_NAMES: Final = {
+    "EDH-DSS-DES-CBC3-SHA": "DHE-DSS-DES-CBC3-SHA",
+    "EDH-RSA-DES-CBC3-SHA": "DHE-RSA-DES-CBC3-SHA",
+}
+_DEFAULT: Final = "ALL:!COMPLEMENTOFDEFAULT:!eNULL"  # OSSL_default_cipher_list(3)
+_ITEM = re.compile(r"([-+!@]?)([A-Za-z0-9\-._=+]*)")
+
+
+class _Working:
+    """The library's list: suites with their place in it, and those switched on. Each method is one CIPHER_* rule."""
+
+    def __init__(self, suites: list[CipherSuite]) -> None:
+        self.order = suites
+        self.active: set[int] = set()
+
+    def add(self, test: Test) -> None:
+        self._to_end([s for s in self.order if s.code not in self.active and test(s)])
+        self.active.update(s.code for s in self.order if test(s))
+
+    def to_end(self, test: Test) -> None:
+        self._to_end([s for s in self.order if s.code in self.active and test(s)])
+
+    def delete(self, test: Test) -> None:
+        moved = [s for s in self.order if s.code in self.active and test(s)]
+        self._to_front(moved)
+        self.active.difference_update(s.code for s in moved)
+
+    def bump(self, test: Test) -> None:
+        self._to_front([s for s in self.order if s.code in self.active and test(s)])
+
+    def kill(self, test: Test) -> None:
+        self.order = [s for s in self.order if not test(s)]
+
+    def sort_by_strength(self) -> None:
+        for bits in sorted({_strength_bits(s) for s in self.order if s.code in self.active}, reverse=True):
+            self.to_end(lambda s, bits=bits: _strength_bits(s) == bits)  # type: ignore[misc]
+
+    def _to_end(self, moved: list[CipherSuite]) -> None:
+        codes = {s.code for s in moved}
+        self.order = [s for s in self.order if s.code not in codes] + moved
+
+    def _to_front(self, moved: list[CipherSuite]) -> None:
+        codes = {s.code for s in moved}
+        self.order = moved + [s for s in self.order if s.code not in codes]
+
+
+def knows(library: Library, suite: CipherSuite) -> bool:
+    """Whether ``library``, as distributions build it, has ``suite`` (TLS 1.3 ones aside)."""
+    if suite.openssl is None or suite.version in ("SSLv2", "TLSv1.3"):
+        return False
+    if library.release is None or library.release < (1, 1, 0):
+        return True
+    gone = suite.export or suite.bits in (40, 56) or suite.key_exchange in ("DH", "ECDH", "KRB5", "GOST")
+    # Compiled out by default (no-weak-ssl-ciphers), or by the distributions (no-idea, no-seed).
+    weak = suite.encryption.startswith(("RC4", "3DES", "IDEA", "SEED"))
+    return not gone and not weak
+
+
+@cache
+def _preferred(library: Library) -> tuple[CipherSuite, ...]:
+    """All suites of ``library`` in its own order, before any expression."""
+    everything = [s for s in reversed(all_suites()) if knows(library, s)]
+    work = _Working(everything)
+    ecdhe = _exchange("ECDHE")
+    work.add(_both(ecdhe, _authentication("ECDSA")))
+    work.add(ecdhe)
+    work.delete(ecdhe)
+    work.add(_encryption("AES_128_GCM", "AES_256_GCM"))
+    work.add(_encryption("CHACHA20"))
+    work.add(_both(_encryption("AES_"), _not(_encryption("AES_128_GCM", "AES_256_GCM"))))
+    work.add(lambda _: True)
+    work.to_end(_mac("MD5"))
+    work.to_end(_anonymous)
+    work.to_end(_exchange("RSA"))
+    work.to_end(_psk("PSK"))
+    work.to_end(_encryption("RC4"))
+    work.sort_by_strength()
+    work.bump(_version("TLSv1.2"))
+    work.bump(_mac("AEAD"))
+    forward = _exchange("DHE", "ECDHE")
+    work.bump(forward)
+    work.bump(_both(forward, _mac("AEAD")))
+    return tuple(work.order)
+
+
+@lru_cache(maxsize=512)
+def expand(expression: str, library: Library) -> Selection:
+    """What ``library`` makes of ``expression``. Words it does not know select nothing, as in the library itself."""
+    work = _Working(list(_preferred(library)))
+    rules, level, unknown = expression, None, []
+    if rules.startswith("DEFAULT"):
+        _apply(work, _DEFAULT, library, [])
+        rules = rules[len("DEFAULT") :]
+    level = _apply(work, rules, library, unknown)
+    return Selection(tuple(s for s in work.order if s.code in work.active), level, tuple(unknown))
+
+
+def _apply(work: _Working, rules: str, library: Library, unknown: list[str]) -> int | None:
+    level: int | None = None
+    for item in re.split(r"[:;, ]+", rules):
+        match = _ITEM.fullmatch(item)
+        if match is None:
+            unknown.append(item)
+            break  # the library stops at a character that no item may hold
+        mark, words = match[1], match[2]
+        if not words:
+            continue
+        if mark == "@":
+            if words == "STRENGTH":
+                work.sort_by_strength()
+            elif re.fullmatch(r"SECLEVEL=[0-5]", words):
+                level = int(words[-1])
+            else:
+                unknown.append(item)
+            continue
+        test = _test_of(words, library)
+        if test is None:
+            unknown.append(item)
+            continue
+        action = {"": work.add, "+": work.to_end, "-": work.delete, "!": work.kill}[mark]
+        action(test)
+    return level
+
+
+def _test_of(words: str, library: Library) -> Test | None:
+    """The test for ``A+B+C``, or None when a word is unknown."""
+    tests: list[Test] = []
+    has_strength = False
+    for word in words.split("+"):
+        test = _ALIASES.get(word)
+        if not has_strength and (test is None or word in _STRENGTHS):
+            # The library assigns the first strength where it should add it, and so forgets COMPLEMENTOFDEFAULT.
+            has_strength = True
+            tests = [earlier for earlier in tests if earlier is not _ALIASES["COMPLEMENTOFDEFAULT"]]
+        if test is None:
+            name = _OLD_NAMES.get(word, word)
+            code = next((s.code for s in all_suites() if name in (s.openssl, s.name) and knows(library, s)), None)
+            if code is None:
+                return None
+            test = _is_suite(code)
+        tests.append(test)
+    return tests[0] if len(tests) == 1 else _both(*tests)
+
+
+def _is_suite(code: int) -> Test:
+    return lambda suite: suite.code == code
+
+
