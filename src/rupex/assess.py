@@ -23,7 +23,6 @@ from rupex.model import (
     Provenance,
     RupexError,
     Source,
-    Unknown,
     bounds,
 )
 from rupex.model.run import (
@@ -93,7 +92,9 @@ def _find(tree: HostTree, start: str, family: str | None, problems: list[Problem
         found = [(name, start) for name, candidate in wanted.items() if candidate.looks_like(text)]
         if not found:
             known = ", ".join(sorted(wanted))
-            problems.append(Problem("syntax", start, 1, f"not a configuration that Rupex can read (it knows {known})", True))
+            problems.append(
+                Problem("syntax", start, 1, f"not a configuration that Rupex can read (it knows {known})", True)
+            )
         return found[:1]
     found = [(name, path) for name, candidate in wanted.items() for path in candidate.find(tree, start)]
     if not found:

@@ -157,7 +157,11 @@ def _places(host: Host, control: Control) -> Iterator[tuple[Key, Any, tuple[Any,
                 yield (None, None, None, file.path), file, (file, *also)
         case "endpoint":
             for endpoint in host.endpoints:
-                yield (endpoint.id, None, None, None), endpoint, None if _exempt(control, endpoint) else (endpoint, *also)
+                yield (
+                    (endpoint.id, None, None, None),
+                    endpoint,
+                    None if _exempt(control, endpoint) else (endpoint, *also),
+                )
         case "scope" | "name":
             for endpoint in host.endpoints:
                 is_exempt = _exempt(control, endpoint)

@@ -130,7 +130,9 @@ def _read(name: str, beside: Path) -> tuple[str, dict[str, Any], Path]:
             content = path.read_bytes()
         except OSError as error:
             known = ", ".join(builtin_names())
-            raise RupexError(f"baseline {label}: {error.strerror}; a file or one of these is expected: {known}") from None
+            raise RupexError(
+                f"baseline {label}: {error.strerror}; a file or one of these is expected: {known}"
+            ) from None
         beside = path.parent
     try:
         return label, tomllib.loads(content.decode()), beside
@@ -163,11 +165,12 @@ def _check(label: str, document: dict[str, Any], digest: str) -> Baseline:
         if name not in known:
             raise RupexError(f"{label}: {path}: there is no such control; see: rupex control list")
         rules[name] = _rule(label, path, known[name], content)
+    coverage = _convert(label, "minimum_coverage", document.get("minimum_coverage", 0.5), _Share)
     return Baseline(
         name=_convert(label, "name", document.get("name"), str),
         version=_convert(label, "version", document.get("version", "0"), str),
         title=_convert(label, "title", document.get("title", ""), str),
-        minimum_coverage=_finite(label, "minimum_coverage", _convert(label, "minimum_coverage", document.get("minimum_coverage", 0.5), _Share)),
+        minimum_coverage=_finite(label, "minimum_coverage", coverage),
         rules={name: rules[name] for name in known if name in rules},
         digest=f"sha256:{digest}",
     )  # fmt: skip
@@ -176,7 +179,9 @@ def _check(label: str, document: dict[str, Any], digest: str) -> Baseline:
 def _rule(label: str, path: str, control: Control, content: Any) -> Rule:
     document = _convert(label, path, content, _RuleDocument)
     severity = document.severity or control.severity
-    weight = _finite(label, f"{path}.weight", WEIGHT_BY_SEVERITY[severity] if document.weight is None else document.weight)
+    weight = _finite(
+        label, f"{path}.weight", WEIGHT_BY_SEVERITY[severity] if document.weight is None else document.weight
+    )
     parameters = {}
     for name in document.parameters:
         if name not in control.parameters:

@@ -17,7 +17,9 @@ def add_verbs(verbs: Any) -> None:
         verbs, "audit", "audit host trees: configuration, keys and permissions",
         "rupex audit / --require 75", run,
     )  # fmt: skip
-    parser.add_argument("path", metavar="PATH", nargs="+", type=Path, help="a host tree, a folder in one such as /etc/nginx, or a file")
+    parser.add_argument(
+        "path", metavar="PATH", nargs="+", type=Path, help="a host tree, a folder in one such as /etc/nginx, or a file"
+    )
     parser.add_argument("--host", metavar="NAME", help="the host's name in the result (default: the tree's folder)")
     options.add_tree_options(parser)
     options.add_judging_options(parser)
@@ -52,7 +54,12 @@ def _audit(path: Path, arguments: argparse.Namespace, baseline: Any, now: dateti
 
 
 def finish(
-    hosts: list[Any], baseline: Any, now: datetime, seconds: float, arguments: argparse.Namespace, files: list[tuple[str, Path]]
+    hosts: list[Any],
+    baseline: Any,
+    now: datetime,
+    seconds: float,
+    arguments: argparse.Namespace,
+    files: list[tuple[str, Path]],
 ) -> int:
     """Write the run in every form asked for, and say how it ends."""
     from rupex import __version__
@@ -96,10 +103,15 @@ def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: floa
             print(f"rupex: {host.name} {_gate_words(host.score, arguments.require, minimum_coverage)}", file=sys.stderr)
         if arguments.refuse is not None:
             refused = SEVERITIES[: SEVERITIES.index(arguments.refuse) + 1]
-            bad = [c.control for c in host.checks if any(p.verdict == "fail" and p.severity in refused for p in c.places)]
+            bad = [
+                c.control for c in host.checks if any(p.verdict == "fail" and p.severity in refused for p in c.places)
+            ]
             if bad:
                 met = False
-                print(f"rupex: {host.name} has failures of severity {arguments.refuse} or worse: {', '.join(bad)}", file=sys.stderr)
+                print(
+                    f"rupex: {host.name} has failures of severity {arguments.refuse} or worse: {', '.join(bad)}",
+                    file=sys.stderr,
+                )
     if not met:
         return GATE_NOT_MET
     return DONE if document.complete else INCOMPLETE

@@ -10,18 +10,26 @@ from rupex.cli.main import DONE
 
 
 def add_verbs(verbs: Any) -> None:
-    controls = verbs.add_parser("control", help="list and explain the controls", description="List and explain the controls.")
+    controls = verbs.add_parser(
+        "control", help="list and explain the controls", description="List and explain the controls."
+    )
     nouns = controls.add_subparsers(metavar="list|show", required=True)
     options.verb(nouns, "list", "list all controls", "rupex control list", _list_controls)
     show = options.verb(nouns, "show", "explain one control", "rupex control show tls.protocol.floor", _show_control)
     show.add_argument("control", metavar="CONTROL")
 
-    baselines = verbs.add_parser("baseline", help="list, show and check baselines", description="List, show and check baselines.")
+    baselines = verbs.add_parser(
+        "baseline", help="list, show and check baselines", description="List, show and check baselines."
+    )
     nouns = baselines.add_subparsers(metavar="list|show|check", required=True)
     options.verb(nouns, "list", "list the built-in baselines", "rupex baseline list", _list_baselines)
-    show = options.verb(nouns, "show", "show a baseline, with what it extends", "rupex baseline show public-web", _show_baseline)
+    show = options.verb(
+        nouns, "show", "show a baseline, with what it extends", "rupex baseline show public-web", _show_baseline
+    )
     show.add_argument("baseline", metavar="NAME|FILE")
-    check = options.verb(nouns, "check", "check a baseline document", "rupex baseline check company.toml", _check_baseline)
+    check = options.verb(
+        nouns, "check", "check a baseline document", "rupex baseline check company.toml", _check_baseline
+    )
     check.add_argument("baseline", metavar="NAME|FILE")
 
 

@@ -34,10 +34,16 @@ def run(arguments: argparse.Namespace) -> int:
         hosts = []
         for name, tree in built.items():
             located = open_tree(tree)
-            hosts.append(assess(gather(located.tree, located.start, name=name).host, baseline, NOW, keep_all=arguments.verbose))
-        print("Ternholm Ferries, a made-up island ferry company: an audit of its hosts' configuration, keys and modes.\n")
+            hosts.append(
+                assess(gather(located.tree, located.start, name=name).host, baseline, NOW, keep_all=arguments.verbose)
+            )
+        print(
+            "Ternholm Ferries, a made-up island ferry company: an audit of its hosts' configuration, keys and modes.\n"
+        )
         arguments.format, arguments.require, arguments.refuse = "text", None, None
         finish(hosts, baseline, NOW, time.monotonic() - clock, arguments, [])
         if arguments.keep is not None:
-            print(f"The files are in {folder}; try: rupex effective {folder}/booking --url http://www.booking.ternholm.test/")
+            print(
+                f"The files are in {folder}; try: rupex effective {folder}/booking --url http://www.booking.ternholm.test/"
+            )
     return DONE

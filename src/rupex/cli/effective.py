@@ -20,7 +20,9 @@ def add_verbs(verbs: Any) -> None:
     parser.add_argument("path", metavar="PATH", type=Path, help="a host tree, a folder in one, or a file")
     parser.add_argument("--url", help="the request to follow")
     parser.add_argument("--method", default="GET", help="its method (default: GET)")
-    parser.add_argument("--header", metavar="NAME:VALUE", action="append", default=[], help="a header it carries (repeatable)")
+    parser.add_argument(
+        "--header", metavar="NAME:VALUE", action="append", default=[], help="a header it carries (repeatable)"
+    )
     parser.add_argument("--address", help="the address it is sent to, where several listen")
     parser.add_argument("--status", type=int, help="ask for the headers of an answer with this status")
     options.add_tree_options(parser)
@@ -110,4 +112,7 @@ def _print(document: Any, arguments: argparse.Namespace) -> None:
     from rupex.reports.effective import render_answer, render_endpoints
 
     render = render_answer if arguments.url is not None else render_endpoints
-    print(render(document, width=options.terminal_width(), colour=options.wants_colour(), verbose=arguments.verbose), end="")
+    print(
+        render(document, width=options.terminal_width(), colour=options.wants_colour(), verbose=arguments.verbose),
+        end="",
+    )

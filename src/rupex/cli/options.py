@@ -15,7 +15,9 @@ from rupex.model import RupexError
 FORMATS: Final = ("text", "json")
 
 
-def verb(verbs: Any, name: str, summary: str, example: str, run: Callable[[argparse.Namespace], int]) -> argparse.ArgumentParser:
+def verb(
+    verbs: Any, name: str, summary: str, example: str, run: Callable[[argparse.Namespace], int]
+) -> argparse.ArgumentParser:
     """A verb of its own, with its example and function."""
     parser: argparse.ArgumentParser = verbs.add_parser(
         name, help=summary, description=summary[0].upper() + summary[1:] + ".", epilog=f"example: {example}"
@@ -27,7 +29,9 @@ def verb(verbs: Any, name: str, summary: str, example: str, run: Callable[[argpa
 def add_tree_options(parser: argparse.ArgumentParser) -> None:
     """What a verb that reads a host tree takes."""
     parser.add_argument("--root", metavar="DIR", type=Path, help="the host tree's root; nothing outside it is read")
-    parser.add_argument("--as", dest="family", metavar="FAMILY", help="the server family, where it is not found by itself")
+    parser.add_argument(
+        "--as", dest="family", metavar="FAMILY", help="the server family, where it is not found by itself"
+    )
     parser.add_argument(
         "--assume", metavar="NAME=VERSION", action="append", default=[],
         help="a version that the tree does not show: nginx=1.18, openssl=3.0 (repeatable)",
@@ -37,10 +41,17 @@ def add_tree_options(parser: argparse.ArgumentParser) -> None:
 
 def add_judging_options(parser: argparse.ArgumentParser) -> None:
     """What a verb that judges takes."""
-    parser.add_argument("--baseline", metavar="NAME|FILE", default="public-web", help="the baseline (default: public-web)")
+    parser.add_argument(
+        "--baseline", metavar="NAME|FILE", default="public-web", help="the baseline (default: public-web)"
+    )
     parser.add_argument("--now", metavar="TIME", help="judge dates as of this time, such as 2026-11-24T09:30:00Z")
-    parser.add_argument("--require", metavar="SCORE", type=_score, help="exit 1 when a host's score is lower, or too little was seen")
-    parser.add_argument("--refuse", metavar="SEVERITY", choices=("critical", "high", "medium", "low"), help="exit 1 when a place fails with this severity or a worse one")  # fmt: skip
+    parser.add_argument(
+        "--require", metavar="SCORE", type=_score, help="exit 1 when a host's score is lower, or too little was seen"
+    )
+    parser.add_argument(
+        "--refuse", metavar="SEVERITY", choices=("critical", "high", "medium", "low"),
+        help="exit 1 when a place fails with this severity or a worse one",
+    )  # fmt: skip
 
 
 def add_output_options(parser: argparse.ArgumentParser) -> None:
@@ -99,7 +110,9 @@ def outputs(wanted: list[str]) -> list[tuple[str, Path]]:
             continue
         path = Path(given)
         if path.suffix not in suffixes:
-            raise RupexError(f"--output {given}: no format goes with {path.suffix or 'no suffix'!r}; write FORMAT:FILE ({', '.join(FORMATS)})")
+            raise RupexError(
+                f"--output {given}: no format goes with {path.suffix or 'no suffix'!r}; write FORMAT:FILE ({', '.join(FORMATS)})"
+            )
         found.append((suffixes[path.suffix], path))
     return found
 

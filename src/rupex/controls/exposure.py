@@ -39,7 +39,10 @@ def version(endpoint: Endpoint) -> Judgement:
     why="A listing shows what nobody linked: backups, drafts, exports.",
     references=("operational: what is not linked is not meant to be found",),
     cwe=("CWE-548",),
-    remedy={"nginx": "Remove autoindex on; or set autoindex off; in this location.", "*": "Switch directory listing off."},
+    remedy={
+        "nginx": "Remove autoindex on; or set autoindex off; in this location.",
+        "*": "Switch directory listing off.",
+    },
 )
 def listing(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content or scope.upstream is not None:

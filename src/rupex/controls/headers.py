@@ -36,7 +36,9 @@ def _sent(scope: Scope, name: str, status: int = _CONTENT_STATUS) -> list[Header
 def _missing(scope: Scope, name: str) -> Fail:
     for lost in scope.dropped:
         if lost.name.lower() == name.lower():
-            return Fail(f"no {name} here: the one of {lost.provenance} is dropped; {lost.because}", scope.provenance, "missing")
+            return Fail(
+                f"no {name} here: the one of {lost.provenance} is dropped; {lost.because}", scope.provenance, "missing"
+            )
     return Fail(f"no {name}", scope.provenance, "missing")
 
 
@@ -129,7 +131,9 @@ def framing(endpoint: Endpoint, scope: Scope) -> Judgement:
             ancestors = policy.sources("frame-ancestors")
             if ancestors is not None:
                 if {"*", "http:", "https:"} & set(ancestors):
-                    return Fail("frame-ancestors lets every site frame the pages", header.provenance, evidence=header.value)
+                    return Fail(
+                        "frame-ancestors lets every site frame the pages", header.provenance, evidence=header.value
+                    )
                 return Pass(header.provenance)
     if isinstance(options, Unknown):
         return options
@@ -140,9 +144,11 @@ def framing(endpoint: Endpoint, scope: Scope) -> Judgement:
         return policies
     if values:
         return Fail(f"X-Frame-Options: {', '.join(sorted(values))} is not obeyed", options[0].provenance)
-    return _missing(scope, "X-Frame-Options") if any(
-        lost.name.lower() == "x-frame-options" for lost in scope.dropped
-    ) else Fail("neither frame-ancestors nor X-Frame-Options", scope.provenance)
+    return (
+        _missing(scope, "X-Frame-Options")
+        if any(lost.name.lower() == "x-frame-options" for lost in scope.dropped)
+        else Fail("neither frame-ancestors nor X-Frame-Options", scope.provenance)
+    )
 
 
 @control(
@@ -174,4 +180,3 @@ def policy_present(endpoint: Endpoint, scope: Scope) -> Judgement:
     if scope.sent(csp.HEADER + "-Report-Only"):
         return Fail("there is only a reporting policy, which blocks nothing", scope.provenance)
     return _missing(scope, csp.HEADER)
-

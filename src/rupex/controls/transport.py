@@ -32,9 +32,13 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
     if endpoint.transport != "plain":
         return PASS
     if meant_for_tls:
-        return Fail(f"port {endpoint.port} speaks plain HTTP: TLS is not switched on for this listener", endpoint.provenance)
+        return Fail(
+            f"port {endpoint.port} speaks plain HTTP: TLS is not switched on for this listener", endpoint.provenance
+        )
     use = endpoint.unused_certificates[0]
-    return Fail(f"a certificate is configured ({use.certificate}), but no listener here speaks TLS", endpoint.provenance)
+    return Fail(
+        f"a certificate is configured ({use.certificate}), but no listener here speaks TLS", endpoint.provenance
+    )
 
 
 @control(

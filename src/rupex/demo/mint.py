@@ -12,6 +12,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 PrivateKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey
 
@@ -28,20 +29,22 @@ class Authority:
 
     def __init__(self, name: str, now: datetime) -> None:
         self.key = ec.generate_private_key(ec.SECP256R1())
-        self.name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, name)])
-        self.certificate = self._builder(self.name, self.key, now - timedelta(days=400), now + timedelta(days=3000)).add_extension(
-            x509.BasicConstraints(ca=True, path_length=None), critical=True
-        ).sign(self.key, hashes.SHA256())
+        self.name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+        self.certificate = (
+            self._builder(self.name, self.key, now - timedelta(days=400), now + timedelta(days=3000))
+            .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+            .sign(self.key, hashes.SHA256())
+        )
 
     def issue(self, names: Sequence[str], key: PrivateKey, start: datetime, end: datetime) -> x509.Certificate:
         """A server certificate for ``names`` (DNS names or IP addresses)."""
-        subject = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, names[0][:64])])
+        subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, names[0][:64])])
         alternatives = [_general_name(name) for name in names]
         return (
             self._builder(subject, key, start, end)
             .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
             .add_extension(x509.SubjectAlternativeName(alternatives), critical=False)
-            .add_extension(x509.ExtendedKeyUsage([x509.ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
+            .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
             .sign(self.key, hashes.SHA256())
         )
 

@@ -36,7 +36,9 @@ def _named(steps: tuple[tuple[int, str | None, str | None, int], ...], accounts:
     """The accounts that pass every step (mode, owner, group, wished bit)."""
     if accounts.is_known:
         candidates = set(accounts.by_name) | {owner for _, owner, _, _ in steps[:1] if owner}
-        return tuple(sorted(name for name in candidates if name != "root" and all(_passes(name, *s, accounts) for s in steps)))
+        return tuple(
+            sorted(name for name in candidates if name != "root" and all(_passes(name, *s, accounts) for s in steps))
+        )
     mode, owner, group, wish = steps[0]
     named = [owner] if owner not in (None, "root") and mode & (wish << 6) else []
     if group not in (None, "root", owner) and mode & (wish << 3):

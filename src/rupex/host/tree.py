@@ -177,7 +177,8 @@ class HostTree(ABC):
                 readers=unknown(why), writers=unknown(why), named_by=named_by, services=services,
             )  # fmt: skip
         readers, writers = (
-            Setting(audience(entry.mode, entry.owner, entry.group, folders, wish, self.accounts)) for wish in (READ, WRITE)
+            Setting(audience(entry.mode, entry.owner, entry.group, folders, wish, self.accounts))
+            for wish in (READ, WRITE)
         )
         return FileFacts(
             path=path, kind=kind, mode=Setting(entry.mode), owner=entry.owner, group=entry.group,
@@ -233,7 +234,13 @@ class DiskTree(HostTree):
             owner = _listed(listed.owner, listed.uid, self.accounts.user_name) or owner
             group = _listed(listed.group, listed.gid, self.accounts.group_name) or group
         return Entry(
-            stat.S_ISDIR(status.st_mode), stat.S_ISREG(status.st_mode), mode, owner, group, status.st_size, status.st_mtime
+            stat.S_ISDIR(status.st_mode),
+            stat.S_ISREG(status.st_mode),
+            mode,
+            owner,
+            group,
+            status.st_size,
+            status.st_mtime,
         )
 
     def names_in(self, path: str) -> list[str]:
@@ -257,7 +264,9 @@ class DiskTree(HostTree):
         try:
             status = os.fstat(descriptor)
             if not stat.S_ISREG(status.st_mode):
-                raise TreeError("unreadable", path, "a folder, not a file" if stat.S_ISDIR(status.st_mode) else "not a file")
+                raise TreeError(
+                    "unreadable", path, "a folder, not a file" if stat.S_ISDIR(status.st_mode) else "not a file"
+                )
             if status.st_size > limit:
                 raise TreeError("bound", path, f"{status.st_size} bytes; more than {limit} are not read")
             content = os.read(descriptor, status.st_size + 1)

@@ -6,7 +6,9 @@ from typing import Literal
 
 from msgspec import Struct
 
-ProblemKind = Literal["syntax", "missing", "unreadable", "bound", "loop", "encoding", "unreachable", "timeout", "refused"]
+ProblemKind = Literal[
+    "syntax", "missing", "unreadable", "bound", "loop", "encoding", "unreachable", "timeout", "refused"
+]
 
 
 class Problem(Struct, frozen=True):

@@ -14,7 +14,9 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from rupex.model import Certificate, bounds
 
-_PEM = re.compile(rb"-----BEGIN (?:X509 |TRUSTED )?CERTIFICATE-----.+?-----END (?:X509 |TRUSTED )?CERTIFICATE-----", re.DOTALL)
+_PEM = re.compile(
+    rb"-----BEGIN (?:X509 |TRUSTED )?CERTIFICATE-----.+?-----END (?:X509 |TRUSTED )?CERTIFICATE-----", re.DOTALL
+)
 _CURVE_BITS: Final = {"secp256r1": 256, "secp384r1": 384, "secp521r1": 521}
 
 
@@ -30,7 +32,9 @@ def parse_certificates(content: bytes) -> list[Certificate]:
             return [_describe_der(content)]
         raise CredentialError("no certificate in it")
     if len(blocks) > bounds.CERTIFICATES_IN_FILE:
-        raise CredentialError(f"{len(blocks)} certificates in one file; more than {bounds.CERTIFICATES_IN_FILE} are not read")
+        raise CredentialError(
+            f"{len(blocks)} certificates in one file; more than {bounds.CERTIFICATES_IN_FILE} are not read"
+        )
     return [_describe(_load_pem(block)) for block in blocks]
 
 

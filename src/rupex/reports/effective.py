@@ -31,7 +31,9 @@ def render_answer(document: AnswerDocument, *, width: int = 100, colour: bool = 
     return page.render(colour=colour)
 
 
-def render_endpoints(document: EffectiveDocument, *, width: int = 100, colour: bool = False, verbose: bool = False) -> str:
+def render_endpoints(
+    document: EffectiveDocument, *, width: int = 100, colour: bool = False, verbose: bool = False
+) -> str:
     """Every endpoint with its scopes."""
     page = Page(width)
     for endpoint in document.endpoints:
@@ -39,7 +41,12 @@ def render_endpoints(document: EffectiveDocument, *, width: int = 100, colour: b
         page.blank()
     for problem in document.problems:
         where = problem.file or "host"
-        page.entry("problem", f"{where}:{problem.line}: {problem.message}" if problem.line else f"{where}: {problem.message}", indent=0, style="doubt")
+        page.entry(
+            "problem",
+            f"{where}:{problem.line}: {problem.message}" if problem.line else f"{where}: {problem.message}",
+            indent=0,
+            style="doubt",
+        )
     if not document.endpoints:
         page.line("no endpoint found")
     return page.render(colour=colour)
@@ -83,7 +90,9 @@ def _render_scope(page: Page, scope: Scope) -> None:
         on = "" if header.on == "all" else "  (not on errors)"
         page.entry("", f"{header.name}: {header.value}{on}", indent=2, column=16, style="quiet")
     for lost in scope.dropped:
-        page.entry("", f"drops {lost.name} of {_place(lost.provenance)}: {lost.because}", indent=2, column=16, style="doubt")
+        page.entry(
+            "", f"drops {lost.name} of {_place(lost.provenance)}: {lost.because}", indent=2, column=16, style="doubt"
+        )
 
 
 def _place(provenance: Provenance | None) -> str:

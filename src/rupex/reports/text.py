@@ -13,7 +13,13 @@ from rupex.reports.page import Page, Style
 
 _SHOWN_GROUPS: Final = 6
 _SHOWN_NAMES: Final = 4
-_STYLE_OF: Final[dict[str, Style]] = {"fail": "bad", "unknown": "doubt", "waived": "quiet", "pass": "good", "exempt": "quiet"}
+_STYLE_OF: Final[dict[str, Style]] = {
+    "fail": "bad",
+    "unknown": "doubt",
+    "waived": "quiet",
+    "pass": "good",
+    "exempt": "quiet",
+}
 
 
 class Group(Struct):
@@ -76,7 +82,9 @@ def render_run(run: Run, *, width: int = 100, colour: bool = False, verbose: boo
 
 def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> None:
     sources = ", ".join(f"{s.family} {s.version or ''}".strip() if s.family else str(s.address) for s in host.sources)
-    page.line((host.name, "strong"), f"  {sources or 'no server found'}, baseline {run.baseline.name} {run.baseline.version}")
+    page.line(
+        (host.name, "strong"), f"  {sources or 'no server found'}, baseline {run.baseline.name} {run.baseline.version}"
+    )
     page.blank()
     failing = sorted((c for c in host.checks if c.verdict == "fail" and not _all_folded(c)), key=_badness)
     for number, check in enumerate(failing, 1):
@@ -112,7 +120,13 @@ def _all_folded(check: CheckDocument) -> bool:
 def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDocument, *, verbose: bool) -> None:
     tail = f"{check.control}  {check.severity}"
     title = f"{number:>2}  {check.title}"
-    page.line((title, "strong"), " " * max(2, page.width - len(title) - len(tail)), (check.control, "plain"), "  ", (check.severity, "bad"))
+    page.line(
+        (title, "strong"),
+        " " * max(2, page.width - len(title) - len(tail)),
+        (check.control, "plain"),
+        "  ",
+        (check.severity, "bad"),
+    )
     groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
     for group in groups[: None if verbose else _SHOWN_GROUPS]:
         page.entry("where", group.where, style="strong")
@@ -127,7 +141,9 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
             _render_evidence(page, group.places[0])
     rest = groups[_SHOWN_GROUPS:]
     if rest and not verbose:
-        page.entry("", f"and {len(rest)} more lines with {sum(len(g.places) for g in rest)} places (--verbose lists them)")
+        page.entry(
+            "", f"and {len(rest)} more lines with {sum(len(g.places) for g in rest)} places (--verbose lists them)"
+        )
     page.entry("why", f"{check.why} ({', '.join(check.references)})")
     page.entry("change", check.remedy)
     folded = [c for c in host.checks if any(p.folded == check.control for p in c.places)]
@@ -186,7 +202,9 @@ def _score_words(host: HostDocument) -> list[tuple[str, Style]]:
     score = host.score
     if score.value is None:
         return [("no score: nothing could be judged", "doubt")]
-    style: Style = "good" if score.band in ("firm", "hardened") else "bad" if score.band in ("open", "weak") else "doubt"
+    style: Style = (
+        "good" if score.band in ("firm", "hardened") else "bad" if score.band in ("open", "weak") else "doubt"
+    )
     words = f", between {score.low:.1f} and {score.high:.1f}, with {score.coverage:.0%} of the baseline seen"
     return [(f"{score.value:.1f} {score.band}", style), (words, "plain")]
 
@@ -207,12 +225,15 @@ def _render_score(page: Page, host: HostDocument) -> None:
         page.line(("First steps", "strong"))
         before = score.value or 0.0
         for number, step in enumerate(host.steps, 1):
-            page.entry(f"{number:>2}", f"{' and '.join(step.controls)}: {before:.1f} to {step.value:.1f}", indent=0, column=4)
+            page.entry(
+                f"{number:>2}", f"{' and '.join(step.controls)}: {before:.1f} to {step.value:.1f}", indent=0, column=4
+            )
             before = step.value
 
 
 def _scale(low: float, value: float | None, high: float, cells: int) -> list[tuple[str, Style]]:
     """0 to 100 as a bar: full up to the value, shaded from the low to the high bound."""
+
     def cell(points: float) -> int:
         return min(cells, max(0, round(points * cells / 100)))
 

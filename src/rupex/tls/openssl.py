@@ -48,7 +48,9 @@ def _exchange(*names: str) -> Test:
 
 
 def _psk(*names: str) -> Test:
-    return lambda suite: suite.key_exchange in names and (suite.authentication == "PSK" or suite.key_exchange == "RSA_PSK")
+    return lambda suite: (
+        suite.key_exchange in names and (suite.authentication == "PSK" or suite.key_exchange == "RSA_PSK")
+    )
 
 
 def _authentication(*names: str) -> Test:
@@ -297,7 +299,7 @@ def _preferred(library: Library) -> tuple[CipherSuite, ...]:
 def expand(expression: str, library: Library) -> Selection:
     """What ``library`` makes of ``expression``. Words it does not know select nothing, as in the library itself."""
     work = _Working(list(_preferred(library)))
-    rules, level, unknown = expression, None, []
+    rules, unknown = expression, list[str]()
     if rules.startswith("DEFAULT"):
         _apply(work, _DEFAULT, library, [])
         rules = rules[len("DEFAULT") :]
@@ -354,5 +356,3 @@ def _test_of(words: str, library: Library) -> Test | None:
 
 def _is_suite(code: int) -> Test:
     return lambda suite: suite.code == code
-
-

@@ -14,7 +14,10 @@ _MAIN_FILES: Final = (
     "usr/local/nginx/conf/nginx.conf",
     "opt/nginx/conf/nginx.conf",
 )
-_LOOKS_LIKE = re.compile(r"^\s*(?:http|events|server|stream|upstream)\s*\{|^\s*(?:worker_processes|server_name|listen)\s[^\n]*;", re.MULTILINE)
+_LOOKS_LIKE = re.compile(
+    r"^\s*(?:http|events|server|stream|upstream)\s*\{|^\s*(?:worker_processes|server_name|listen)\s[^\n]*;",
+    re.MULTILINE,
+)
 
 
 class _Nginx:

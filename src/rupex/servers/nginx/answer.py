@@ -9,6 +9,7 @@ from urllib.parse import unquote
 from rupex.servers.family import Answer, Because, Request
 from rupex.servers.nginx.headers import added_headers, server_header
 from rupex.servers.nginx.listeners import Listener, Virtual
+from rupex.servers.nginx.process import scope_identity
 from rupex.servers.nginx.variables import Exchange
 from rupex.servers.patterns import UndeterminedError
 
@@ -34,7 +35,9 @@ def answer_request(configuration: NginxConfiguration, request: Request) -> Answe
         speaks = "TLS" if listener.ssl else "plain HTTP"
         why.append(Because(f"this listener speaks {speaks}, the URL says {request.scheme}", virtual.block.provenance()))
         if not listener.ssl:
-            return Answer(endpoint=endpoint.id if endpoint else "", scope="", transport=transport, why=tuple(why), closed=True)
+            return Answer(
+                endpoint=endpoint.id if endpoint else "", scope="", transport=transport, why=tuple(why), closed=True
+            )
     outcome = configuration.processor(virtual).answer(exchange)
     if outcome.location is not None:
         location = outcome.location
@@ -53,7 +56,7 @@ def answer_request(configuration: NginxConfiguration, request: Request) -> Answe
     unknown = outcome.unknown
     for header in added:
         if not header.is_on(status or 200):
-            why.append(Because(f"{header.name} is not sent with status {status}: no \"always\"", header.provenance))
+            why.append(Because(f'{header.name} is not sent with status {status}: no "always"', header.provenance))
             continue
         try:
             value = exchange.fill(header.value)
@@ -65,7 +68,7 @@ def answer_request(configuration: NginxConfiguration, request: Request) -> Answe
     why += [Because(f"{lost.name} is dropped: {lost.because}", lost.provenance) for lost in dropped]
     return Answer(
         endpoint=endpoint.id if endpoint is not None else "",
-        scope=_scope_id(outcome.location),
+        scope=scope_identity(outcome.location)[0],
         transport=transport,
         status=None if outcome.closed else status,
         location=outcome.target,
@@ -76,21 +79,18 @@ def answer_request(configuration: NginxConfiguration, request: Request) -> Answe
     )
 
 
-def _scope_id(location: object) -> str:
-    from rupex.servers.nginx.resolve import _scope_id as scope_id
-
-    return scope_id(location)  # type: ignore[arg-type]
-
-
 def _listener(configuration: NginxConfiguration, request: Request) -> Listener | None:
     """The listener of the request's address and port: the address itself, else the one for every address."""
-    candidates = [l for l in configuration.listeners.values() if l.port == request.port and not l.quic]
+    every = "0.0.0.0"  # noqa: S104  nginx's own spelling
+    found = [
+        listener for listener in configuration.listeners.values() if listener.port == request.port and not listener.quic
+    ]
     if request.address is not None:
-        exact = [l for l in candidates if l.address == request.address]
-        wildcard = "[::]" if request.address.startswith("[") else "0.0.0.0"  # noqa: S104  nginx's own spelling
-        candidates = exact or [l for l in candidates if l.address == wildcard]
-    candidates.sort(key=lambda l: (l.address.startswith("["), l.address != "0.0.0.0"))  # noqa: S104
-    return candidates[0] if candidates else None
+        wildcard = "[::]" if request.address.startswith("[") else every
+        exact = [listener for listener in found if listener.address == request.address]
+        found = exact or [listener for listener in found if listener.address == wildcard]
+    found.sort(key=lambda listener: (listener.address.startswith("["), listener.address != every))
+    return found[0] if found else None
 
 
 def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why: list[Because]) -> None:
@@ -98,12 +98,15 @@ def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why:
     place = virtual.block.provenance() if here is None or here.directive is None else here.directive.provenance()
     why.append(Because(f"the request meets the listener {listener.address}:{listener.port}", place))
     named = virtual.name_directive
-    if virtual.names and listener.default is not virtual:
-        why.append(Because(f"{request.name} is a name of this server block", (named or virtual.block).provenance()))
-    elif request.name.lower() in virtual.names:
+    if (virtual.names and listener.default is not virtual) or request.name.lower() in virtual.names:
         why.append(Because(f"{request.name} is a name of this server block", (named or virtual.block).provenance()))
     else:
-        why.append(Because(f"no server block has the name {request.name}; the listener's default answers", virtual.block.provenance()))
+        why.append(
+            Because(
+                f"no server block has the name {request.name}; the listener's default answers",
+                virtual.block.provenance(),
+            )
+        )
 
 
 def _exchange(listener: Listener, virtual: Virtual, request: Request) -> Exchange:

@@ -118,7 +118,9 @@ def read_listens(server: Block, problems: list[Problem]) -> list[Listen]:
         if listen is None:
             source, offset = directive.source, directive.start
             line = source.position(offset)[0]
-            problems.append(Problem("syntax", source.path, line, f'"{directive}": no address that Rupex can read', True))
+            problems.append(
+                Problem("syntax", source.path, line, f'"{directive}": no address that Rupex can read', True)
+            )
         else:
             found.append(listen)
     if not found and server.last("listen") is None:

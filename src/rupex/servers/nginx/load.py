@@ -114,7 +114,9 @@ class _Loader:
             return self.config.main_path, None
         return include.source.path, include.source.position(include.start)[0]
 
-    def _file(self, path: str, include: Directive | None, above: tuple[str, ...], *, data: bool) -> list[Directive | Block]:
+    def _file(
+        self, path: str, include: Directive | None, above: tuple[str, ...], *, data: bool
+    ) -> list[Directive | Block]:
         """The directives of one file, its own includes in place."""
         self.config.files.setdefault(path, []).extend([include.provenance()] if include is not None else [])
         if (path, data) in self.expanded:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from typing import Final, Literal
 
 from rupex.model import Provenance, bounds
+from rupex.model.endpoint import Match
 from rupex.servers.nginx.load import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange
@@ -74,6 +75,13 @@ class _Final:
     by: Directive
 
 
+def scope_identity(location: Location | None) -> tuple[str, Match]:
+    """The id and kind of the scope that a location is; None: the server block where no location matches."""
+    if location is None or location.kind == "named":
+        return "any", "any"
+    return f"{location.kind}:{'(?i)' if location.ignore_case else ''}{location.pattern}", location.kind
+
+
 def read_locations(parent: tuple[Block, ...]) -> list[Location]:
     """The locations of a block (a server or a location), in order, with theirs inside."""
     found = []
@@ -115,8 +123,10 @@ def select_location(uri: str, locations: list[Location]) -> tuple[Location | Non
     for location in locations:
         if location.kind == "exact" and location.pattern == uri:
             return location, True
-        if location.kind == "prefix" and uri.startswith(location.pattern) and (
-            best is None or len(location.pattern) > len(best.pattern)
+        if (
+            location.kind == "prefix"
+            and uri.startswith(location.pattern)
+            and (best is None or len(location.pattern) > len(best.pattern))
         ):
             best = location
     found = best
@@ -156,7 +166,11 @@ class Processor:
                 if location is None:
                     return self._content(exchange, chain, None, steps)
                 before = exchange.uri
-                flag = self._rewrite(location.block, exchange) if _REWRITE_NAMES.intersection(location.block.by_name) else None
+                flag = (
+                    self._rewrite(location.block, exchange)
+                    if _REWRITE_NAMES.intersection(location.block.by_name)
+                    else None
+                )
                 if isinstance(flag, _Final):
                     return self._ended(flag, chain, location, exchange, steps)
                 if exchange.uri == before or flag == "break":
@@ -213,7 +227,11 @@ class Processor:
         )
 
     def _content(
-        self, exchange: Exchange, chain: tuple[Block, ...], location: Location | None, steps: list[tuple[str, Provenance]]
+        self,
+        exchange: Exchange,
+        chain: tuple[Block, ...],
+        location: Location | None,
+        steps: list[tuple[str, Provenance]],
     ) -> Outcome:
         denied = next((d for d in chain[-1].all("deny") if d.args[:1] == ("all",)), None)
         if denied is not None and next(chain[-1].all("allow"), None) is None and chain[-1].last("satisfy") is None:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Final
 
 from rupex.http.assets import matches_only_assets
 from rupex.model import (
     CertificateUse,
     Endpoint,
+    Header,
     Listing,
     Problem,
     Provenance,
@@ -21,6 +22,7 @@ from rupex.model import (
     Upstream,
 )
 from rupex.servers.family import Answer, Request, Surroundings
+from rupex.servers.nginx.answer import answer_request
 from rupex.servers.nginx.headers import added_headers, server_header
 from rupex.servers.nginx.listeners import Listener, Virtual, read_listens, read_names
 from rupex.servers.nginx.load import Block, LoadedConfig, load
@@ -29,8 +31,8 @@ from rupex.servers.nginx.process import (
     Location,
     Outcome,
     Processor,
-    find,
     read_locations,
+    scope_identity,
 )
 from rupex.servers.nginx.release import default, find_release
 from rupex.servers.nginx.syntax import Directive
@@ -77,7 +79,7 @@ class NginxConfiguration:
         self.files: Mapping[str, tuple[Provenance, ...]] = {
             path: tuple(named_by) for path, named_by in self.config.files.items()
         }
-        self.services = (Service("nginx", self.version, self._workers()),)
+        self.services: tuple[Service, ...] = (Service("nginx", self.version, self._workers()),)
 
     def _workers(self) -> Setting[str]:
         directive = self.config.main.last("user")
@@ -100,9 +102,7 @@ class NginxConfiguration:
                 taken[identity] = taken.get(identity, 0) + 1
                 if taken[identity] > 1:
                     identity += f"#{taken[identity]}"
-                provenance = (
-                    virtual.block.provenance() if listen.directive is None else listen.directive.provenance()
-                )
+                provenance = virtual.block.provenance() if listen.directive is None else listen.directive.provenance()
                 endpoint = self._endpoint(identity, listener, virtual, provenance)
                 self.endpoint_of[id(virtual), listen.socket] = endpoint
                 found.append(endpoint)
@@ -217,15 +217,18 @@ class NginxConfiguration:
                 setting = default("autoindex", self.release)
                 assert setting.provenance is not None
                 listing = Listing(False, setting.provenance)
+        identity, match = scope_identity(location)
+        if location is None and only_names is not None:
+            identity, match = f"condition:{'+'.join(only_names)}", "condition"
         is_assets = location is not None and location.kind == "regex" and matches_only_assets(location.pattern)
         return Scope(
-            id=_scope_id(location) if only_names is None or location is not None else f"condition:{'+'.join(only_names)}",
-            match=("any" if only_names is None else "condition") if location is None else _match(location),
+            id=identity,
+            match=match,
             path="" if location is None else location.pattern,
             order=order,
             provenance=block.provenance(),
             redirect=redirect,
-            headers=(_server(tokens.value, tokens.provenance), *headers),
+            headers=(Header("Server", tokens.value, "all", tokens.provenance), *headers),
             dropped=dropped,
             refusal=refusal,
             names=only_names,
@@ -247,33 +250,15 @@ class NginxConfiguration:
         return {use: tuple(ids) for use, ids in found.items()}
 
     def answer(self, request: Request) -> Answer | None:
-        from rupex.servers.nginx.answer import answer_request
-
         return answer_request(self, request)
 
 
-def _server(value: str, provenance: Provenance):  # type: ignore[no-untyped-def]
-    from rupex.model import Header
-
-    return Header("Server", value, "all", provenance)
-
-
-def _outside(locations: list[Location]):  # type: ignore[no-untyped-def]
+def _outside(locations: list[Location]) -> Iterator[Location]:
     """Locations that a client can reach, with those inside them, in order of declaration."""
     for location in locations:
         if not location.is_internal:
             yield location
         yield from _outside(location.children)
-
-
-def _match(location: Location):  # type: ignore[no-untyped-def]
-    return location.kind
-
-
-def _scope_id(location: Location | None) -> str:
-    if location is None:
-        return "any"
-    return f"{location.kind}:{'(?i)' if location.ignore_case else ''}{location.pattern}"
 
 
 def _declared_target(by: Directive) -> str:
@@ -318,13 +303,14 @@ def _upstream(chain: tuple[Block, ...]) -> Upstream | None:
         directive = chain[-1].last(name)
         if directive is not None and directive.args:
             prefix = name.removesuffix("_pass")
-            hiding = next((list(b.all(f"{prefix}_hide_header")) for b in reversed(chain) if b.last(f"{prefix}_hide_header")), [])
+            hiding = next(
+                (list(b.all(f"{prefix}_hide_header")) for b in reversed(chain) if b.last(f"{prefix}_hide_header")), []
+            )
             hidden = {d.args[0].lower() for d in hiding if d.args}
-            passing = next((list(b.all(f"{prefix}_pass_header")) for b in reversed(chain) if b.last(f"{prefix}_pass_header")), [])
+            passing = next(
+                (list(b.all(f"{prefix}_pass_header")) for b in reversed(chain) if b.last(f"{prefix}_pass_header")), []
+            )
             passed = {d.args[0].lower() for d in passing if d.args}
             url = directive.args[0] if "://" in directive.args[0] else f"{prefix}://{directive.args[0]}"
             return Upstream(url, directive.provenance(), tuple(sorted((hidden | set(_ALWAYS_HIDDEN)) - passed)))
     return None
-
-
-__all__ = ["NginxConfiguration", "find"]

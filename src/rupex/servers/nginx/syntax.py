@@ -180,7 +180,9 @@ def _parse(source: SourceText, top: list[Directive]) -> None:
     rest = blank.end() if blank else position
     if rest < len(text):
         mark = text[rest]
-        raise _BrokenError(f"the word that starts with {mark} is not closed" if mark in "\"'" else "the file ends in a word", rest)
+        raise _BrokenError(
+            f"the word that starts with {mark} is not closed" if mark in "\"'" else "the file ends in a word", rest
+        )
     if words:
         raise _BrokenError(f'unexpected end of file after "{words[0][:40]}", expecting ";" or "}}"', spans[0])
     if open_blocks:

@@ -36,9 +36,7 @@ def inherited(chain: Sequence[Block], name: str) -> tuple[Directive | None, Prov
 
 
 def with_note(provenance: Provenance, note: str) -> Provenance:
-    return Provenance(
-        provenance.how, provenance.file, provenance.line, provenance.column, note, provenance.overruled
-    )
+    return Provenance(provenance.how, provenance.file, provenance.line, provenance.column, note, provenance.overruled)
 
 
 class TlsResolver:
@@ -59,8 +57,12 @@ class TlsResolver:
         for block in reversed(chain):
             certificates = list(block.all("ssl_certificate"))
             if certificates:
-                keys = next((list(b.all("ssl_certificate_key")) for b in reversed(chain) if b.last("ssl_certificate_key")), [])
-                return tuple(self._use(c, keys[index] if index < len(keys) else None) for index, c in enumerate(certificates))
+                keys = next(
+                    (list(b.all("ssl_certificate_key")) for b in reversed(chain) if b.last("ssl_certificate_key")), []
+                )
+                return tuple(
+                    self._use(c, keys[index] if index < len(keys) else None) for index, c in enumerate(certificates)
+                )
         return ()
 
     def _use(self, certificate: Directive, key: Directive | None) -> CertificateUse:
@@ -115,7 +117,7 @@ class TlsResolver:
         if directive is None or provenance is None:
             setting = default("ssl_protocols", self.release)
             assert setting.provenance is not None
-            words, provenance = set(setting.value), setting.provenance
+            words, provenance = set(setting.value or ()), setting.provenance
         else:
             words = set(directive.args)
         if listener.default is not virtual:

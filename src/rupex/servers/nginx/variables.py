@@ -16,7 +16,9 @@ from rupex.servers.patterns import UndeterminedError
 _VARIABLE = re.compile(r"\$(?:([1-9])|\{([A-Za-z0-9_]+)\}|([A-Za-z0-9_]+))")
 
 # Headers that every client sends in its own way: a configuration that asks for them decides at run time.
-CLIENTS_OWN = frozenset({"user-agent", "accept", "accept-encoding", "accept-language", "cookie", "referer", "connection"})
+CLIENTS_OWN = frozenset(
+    {"user-agent", "accept", "accept-encoding", "accept-language", "cookie", "referer", "connection"}
+)
 
 
 @lru_cache(maxsize=8192)

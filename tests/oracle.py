@@ -1,0 +1,252 @@
+"""Real servers as judges: each started on loopback with a tree of a test's own, and asked over real sockets.
+
+A case is a small configuration with the requests to ask in its comments; the tree is written once for Rupex to read and
+once, with its absolute paths moved below a temporary folder, for the server to run. A server that is not installed
+fails the test: it does not skip.
+"""
+
+from __future__ import annotations
+
+import atexit
+import re
+import socket
+import ssl
+import subprocess
+import tempfile
+import time
+import warnings
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from functools import cache
+from pathlib import Path
+from shutil import which
+
+from rupex.demo.mint import Authority, new_key, write_chain, write_key
+
+_MOVED = re.compile(r"(?<=[\s\"'=])/(etc|srv)/")
+_ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)$", re.MULTILINE)
+_HEADER = re.compile(r" (\S+): (\S+)")
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port: int = probe.getsockname()[1]
+        return port
+
+
+@dataclass(frozen=True)
+class Reply:
+    """What a server answered. ``status`` None: it closed the connection without an answer."""
+
+    status: int | None
+    headers: tuple[tuple[str, str], ...] = ()
+
+    def values(self, name: str) -> list[str]:
+        return [value for key, value in self.headers if key.lower() == name.lower()]
+
+
+@dataclass(frozen=True)
+class Ask:
+    """One request of a case, its port already that of the running server."""
+
+    method: str
+    url: str
+    scheme: str
+    name: str
+    port: int
+    target: str
+    headers: tuple[tuple[str, str], ...]
+
+
+@dataclass
+class Case:
+    """A configuration case: the ``text`` of its http block, and what to ask."""
+
+    name: str
+    text: str
+    plain: int = field(default_factory=free_port)
+    secure: int = field(default_factory=free_port)
+
+    @property
+    def asks(self) -> list[Ask]:
+        found = []
+        for method, url, headers in _ASK.findall(self.text):
+            scheme, _, rest = url.partition("://")
+            name, _, path = rest.partition("/")
+            port = self.secure if scheme == "https" else self.plain
+            pairs = tuple(_HEADER.findall(headers))
+            found.append(Ask(method or "GET", f"{scheme}://{name}:{port}/{path}", scheme, name, port, f"/{path}", pairs))
+        return found
+
+    @property
+    def configuration(self) -> str:
+        return self.text.replace("@plain@", str(self.plain)).replace("@secure@", str(self.secure))
+
+
+def request(ask: Ask, *, seconds: float = 5.0) -> Reply:
+    """Send one request over a fresh connection and read status and headers."""
+    with ExitStack() as open_sockets:
+        connection = open_sockets.enter_context(socket.create_connection(("127.0.0.1", ask.port), seconds))
+        if ask.scheme == "https":
+            context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+            context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+            connection = open_sockets.enter_context(context.wrap_socket(connection, server_hostname=ask.name))
+        given = {name.lower() for name, _ in ask.headers}
+        host = "" if "host" in given else f"Host: {ask.name}:{ask.port}\r\n"
+        extra = "".join(f"{name}: {value}\r\n" for name, value in ask.headers)
+        connection.sendall(f"{ask.method} {ask.target} HTTP/1.1\r\n{host}{extra}Connection: close\r\n\r\n".encode())
+        received = b""
+        while b"\r\n\r\n" not in received:
+            try:
+                more = connection.recv(65536)
+            except (ConnectionError, ssl.SSLError):
+                more = b""
+            if not more:
+                return Reply(None)
+            received += more
+    head = received.split(b"\r\n\r\n")[0].decode("latin-1").split("\r\n")
+    pairs = tuple((name, value.strip()) for name, _, value in (line.partition(":") for line in head[1:]))
+    return Reply(int(head[0].split()[1]), pairs)
+
+
+def accepted_suites(port: int, name: str, version: str, names: Sequence[str]) -> list[str]:
+    """Those of ``names`` (OpenSSL's) with which a handshake of exactly ``version`` succeeds, asked one by one."""
+    return [suite for suite in names if handshake(port, name, version, suite) is not None]
+
+
+def handshake(port: int, name: str, version: str, suite: str = "ALL:eNULL", alpn: Sequence[str] = ()) -> tuple[str, str | None] | None:
+    """The suite (OpenSSL's name) and ALPN protocol of a handshake of exactly ``version``, or None when it fails."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", DeprecationWarning)
+        context.minimum_version = context.maximum_version = getattr(ssl.TLSVersion, version.replace(".", "_"))
+    if version != "TLSv1.3":
+        context.set_ciphers(f"{suite}:@SECLEVEL=0")
+    if alpn:
+        context.set_alpn_protocols(list(alpn))
+    try:
+        with socket.create_connection(("127.0.0.1", port), 5) as plain, context.wrap_socket(plain, server_hostname=name) as tls:
+            chosen = tls.cipher()
+            return (chosen[0] if chosen else "", tls.selected_alpn_protocol())
+    except (ssl.SSLError, ConnectionError):
+        return None
+
+
+@cache
+def nginx_version() -> str:
+    binary = _binary("nginx")
+    said = subprocess.run([binary, "-v"], capture_output=True, text=True, check=True).stderr
+    return said.strip().rpartition("/")[2]
+
+
+@cache
+def openssl_version() -> str:
+    said = subprocess.run([_binary("nginx"), "-V"], capture_output=True, text=True, check=True).stderr
+    found = re.search(r"running with OpenSSL (\d+\.\d+\.\d+)", said) or re.search(r"built with OpenSSL (\d+\.\d+\.\d+)", said)
+    assert found is not None, said
+    return found[1]
+
+
+def _binary(name: str) -> str:
+    found = which(name, path="/usr/sbin:/usr/bin:/sbin:/bin")
+    if found is None:
+        raise AssertionError(f"{name} is needed for this test; 'make servers' as root installs it")
+    return found
+
+
+@cache
+def _minted() -> tuple[tempfile.TemporaryDirectory[str], Path]:
+    """Certificates for the cases, made once: RSA and ECDSA, for a.test and everything below it."""
+    holder = tempfile.TemporaryDirectory(prefix="rupex-minted-")
+    folder = Path(holder.name)
+    now = datetime.now(UTC)
+    authority = Authority("Ternholm Test CA", now)
+    for kind in ("RSA", "ECDSA"):
+        key = new_key(kind)  # type: ignore[arg-type]
+        leaf = authority.issue(["a.test", "*.a.test"], key, now - timedelta(days=1), now + timedelta(days=300))
+        write_chain(folder / f"{kind.lower()}.pem", leaf, authority.certificate)
+        write_key(folder / f"{kind.lower()}.key", key)
+    atexit.register(holder.cleanup)
+    return holder, folder
+
+
+def write_tree(root: Path, case: Case) -> None:
+    """The case as a host tree: packages, certificates, a document root, and the configuration."""
+    site = root / "etc/nginx"
+    for folder in (site, root / "etc/ssl/case", root / "srv/site/folder", root / "srv/site/files", root / "var/lib/dpkg"):
+        folder.mkdir(parents=True)
+    for source in _minted()[1].iterdir():
+        (root / "etc/ssl/case" / source.name).write_bytes(source.read_bytes())
+    (root / "srv/site/index.html").write_text("pier\n")
+    (root / "srv/site/page.html").write_text("pier\n")
+    (root / "srv/site/style.css").write_text("a {}\n")
+    (root / "srv/site/404.html").write_text("lost\n")
+    (root / "srv/site/folder/index.html").write_text("pier\n")
+    (root / "srv/site/files/a.txt").write_text("pier\n")
+    (root / "var/lib/dpkg/status").write_text(
+        f"Package: nginx\nStatus: install ok installed\nVersion: {nginx_version()}-1\n\n"
+        f"Package: libssl3\nStatus: install ok installed\nVersion: {openssl_version()}-1\n"
+    )
+    (site / "nginx.conf").write_text(
+        "include /etc/nginx/modules.conf;\nevents { worker_connections 64; }\nhttp {\n"
+        "    include /etc/nginx/runtime.conf;\n    include /etc/nginx/case.conf;\n}\n"
+    )
+    (site / "modules.conf").write_text("")
+    (site / "runtime.conf").write_text("types { text/html html; text/css css; text/plain txt; }\n")
+    (site / "case.conf").write_text(case.configuration)
+
+
+@contextmanager
+def running_nginx(case: Case) -> Iterator[Path]:
+    """The case's tree, while the real server runs a copy of it; ends the server afterwards."""
+    binary = _binary("nginx")
+    with tempfile.TemporaryDirectory(prefix="rupex-oracle-") as scratch:
+        tree, live = Path(scratch, "tree"), Path(scratch, "live")
+        write_tree(tree, case)
+        write_tree(live, case)
+        for path in (live / "etc/nginx").rglob("*.conf"):
+            path.write_text(_MOVED.sub(rf"{live}/\1/", path.read_text()))
+        module = Path("/usr/lib/nginx/modules/ngx_http_headers_more_filter_module.so")
+        if "more_" in case.text:
+            (live / "etc/nginx/modules.conf").write_text(f"load_module {module};\n")
+        temporary = "".join(
+            f"{kind}_temp_path {scratch}/{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+        )
+        runtime = live / "etc/nginx/runtime.conf"
+        runtime.write_text(runtime.read_text() + f"access_log off;\n{temporary}")
+        settings = f"daemon off; master_process off; pid {scratch}/pid; error_log {scratch}/error.log notice;"
+        command = [binary, "-p", str(live), "-c", str(live / "etc/nginx/nginx.conf"), "-g", settings]
+        server = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+        try:
+            _await(server, case, Path(scratch, "error.log"))
+            yield tree
+        finally:
+            server.terminate()
+            server.wait(10)
+            assert server.stderr is not None
+            server.stderr.close()
+
+
+def _await(server: subprocess.Popen[bytes], case: Case, log: Path) -> None:
+    ports = [port for mark, port in (("@plain@", case.plain), ("@secure@", case.secure)) if f"127.0.0.1:{mark}" in case.text]
+    until = time.monotonic() + 10
+    for port in ports:
+        while True:
+            try:
+                socket.create_connection(("127.0.0.1", port), 1).close()
+                break
+            except OSError:
+                if server.poll() is not None or time.monotonic() > until:
+                    assert server.stderr is not None
+                    said = server.stderr.read().decode() if server.poll() is not None else ""
+                    said += log.read_text() if log.exists() else ""
+                    raise AssertionError(f"nginx did not start for {case.name}:\n{said}") from None
+                time.sleep(0.01)
+
+
+def read_cases(folder: Path) -> list[Case]:
+    return [Case(path.stem, path.read_text()) for path in sorted(folder.glob("*.conf"))]
