@@ -78,7 +78,9 @@ class Case:
             name, _, path = rest.partition("/")
             port = self.secure if scheme == "https" else self.plain
             pairs = tuple(_HEADER.findall(headers))
-            found.append(Ask(method or "GET", f"{scheme}://{name}:{port}/{path}", scheme, name, port, f"/{path}", pairs))
+            found.append(
+                Ask(method or "GET", f"{scheme}://{name}:{port}/{path}", scheme, name, port, f"/{path}", pairs)
+            )
         return found
 
     @property
@@ -117,7 +119,9 @@ def accepted_suites(port: int, name: str, version: str, names: Sequence[str]) ->
     return [suite for suite in names if handshake(port, name, version, suite) is not None]
 
 
-def handshake(port: int, name: str, version: str, suite: str = "ALL:eNULL", alpn: Sequence[str] = ()) -> tuple[str, str | None] | None:
+def handshake(
+    port: int, name: str, version: str, suite: str = "ALL:eNULL", alpn: Sequence[str] = ()
+) -> tuple[str, str | None] | None:
     """The suite (OpenSSL's name) and ALPN protocol of a handshake of exactly ``version``, or None when it fails."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
@@ -129,7 +133,10 @@ def handshake(port: int, name: str, version: str, suite: str = "ALL:eNULL", alpn
     if alpn:
         context.set_alpn_protocols(list(alpn))
     try:
-        with socket.create_connection(("127.0.0.1", port), 5) as plain, context.wrap_socket(plain, server_hostname=name) as tls:
+        with (
+            socket.create_connection(("127.0.0.1", port), 5) as plain,
+            context.wrap_socket(plain, server_hostname=name) as tls,
+        ):
             chosen = tls.cipher()
             return (chosen[0] if chosen else "", tls.selected_alpn_protocol())
     except (ssl.SSLError, ConnectionError):
@@ -146,7 +153,9 @@ def nginx_version() -> str:
 @cache
 def openssl_version() -> str:
     said = subprocess.run([_binary("nginx"), "-V"], capture_output=True, text=True, check=True).stderr
-    found = re.search(r"running with OpenSSL (\d+\.\d+\.\d+)", said) or re.search(r"built with OpenSSL (\d+\.\d+\.\d+)", said)
+    found = re.search(r"running with OpenSSL (\d+\.\d+\.\d+)", said) or re.search(
+        r"built with OpenSSL (\d+\.\d+\.\d+)", said
+    )
     assert found is not None, said
     return found[1]
 
@@ -177,7 +186,13 @@ def _minted() -> tuple[tempfile.TemporaryDirectory[str], Path]:
 def write_tree(root: Path, case: Case) -> None:
     """The case as a host tree: packages, certificates, a document root, and the configuration."""
     site = root / "etc/nginx"
-    for folder in (site, root / "etc/ssl/case", root / "srv/site/folder", root / "srv/site/files", root / "var/lib/dpkg"):
+    for folder in (
+        site,
+        root / "etc/ssl/case",
+        root / "srv/site/folder",
+        root / "srv/site/files",
+        root / "var/lib/dpkg",
+    ):
         folder.mkdir(parents=True)
     for source in _minted()[1].iterdir():
         (root / "etc/ssl/case" / source.name).write_bytes(source.read_bytes())
@@ -232,7 +247,9 @@ def running_nginx(case: Case) -> Iterator[Path]:
 
 
 def _await(server: subprocess.Popen[bytes], case: Case, log: Path) -> None:
-    ports = [port for mark, port in (("@plain@", case.plain), ("@secure@", case.secure)) if f"127.0.0.1:{mark}" in case.text]
+    ports = [
+        port for mark, port in (("@plain@", case.plain), ("@secure@", case.secure)) if f"127.0.0.1:{mark}" in case.text
+    ]
     until = time.monotonic() + 10
     for port in ports:
         while True:

@@ -30,6 +30,8 @@ def server(name: str = "a.test", kind: str = "rsa", listen: str = "", more: str 
     return SERVER.format(name=name, kind=kind, listen=listen, more=more)
 
 
+BOTH = "ssl_certificate /etc/ssl/case/ecdsa.pem; ssl_certificate_key /etc/ssl/case/ecdsa.key;"
+
 # What the case is about, and its configuration. Every name is then asked for versions, suites and ALPN.
 CASES = (
     ("the defaults", server()),
@@ -40,7 +42,7 @@ CASES = (
     ),
     ("TLS 1.3 alone", server(more="ssl_protocols TLSv1.3;")),
     ("an ECDSA certificate offers no RSA suites", server(kind="ecdsa")),
-    ("both kinds of certificate", server(more="ssl_certificate /etc/ssl/case/ecdsa.pem; ssl_certificate_key /etc/ssl/case/ecdsa.key;")),
+    ("both kinds of certificate", server(more=BOTH)),
     ("a list of AEAD suites", server(more="ssl_ciphers EECDH+AESGCM:EECDH+CHACHA20; ssl_prefer_server_ciphers on;")),
     ("no parameters, so no finite-field suites", server(more="ssl_ciphers DHE:ECDHE;")),
     ("NULL suites with level 0", server(more='ssl_protocols TLSv1.2; ssl_ciphers "ALL:eNULL:@SECLEVEL=0";')),
@@ -59,8 +61,14 @@ CASES = (
 
 @cache
 def known_to_the_library() -> tuple[str, ...]:
-    said = subprocess.run(["openssl", "ciphers", "ALL:COMPLEMENTOFALL:@SECLEVEL=0"], capture_output=True, text=True, check=True)
-    return tuple(name for name in said.stdout.strip().split(":") if not name.startswith("TLS_") and "PSK" not in name and "SRP" not in name)
+    said = subprocess.run(
+        ["openssl", "ciphers", "ALL:COMPLEMENTOFALL:@SECLEVEL=0"], capture_output=True, text=True, check=True
+    )
+    return tuple(
+        name
+        for name in said.stdout.strip().split(":")
+        if not name.startswith("TLS_") and "PSK" not in name and "SRP" not in name
+    )
 
 
 class NginxTlsTest(unittest.TestCase):

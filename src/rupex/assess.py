@@ -36,7 +36,7 @@ from rupex.model.run import (
     ScoreDocument,
     Step,
 )
-from rupex.scoring import Tally, lost_points, score, value_of
+from rupex.scoring import Tally, lost_points, repaired, score, value_of
 from rupex.servers.family import Configured, Surroundings, family_called, load_families
 
 
@@ -213,7 +213,7 @@ def _check(judged: JudgedControl, tallies: list[Tally], value: float, families: 
         weight=judged.rule.weight,
         attained=(tally.passed + tally.waived) / known if known else None,
         lost=lost_points(tally, tallies),
-        gain=value_of(_repaired(tallies, {control.id})) - value if tally.failed else 0.0,
+        gain=value_of(repaired(tallies, {control.id})) - value if tally.failed else 0.0,
         title=control.title,
         why=control.why,
         remedy=control.remedy_for(families),
@@ -249,15 +249,6 @@ def _place(judged: Judged) -> PlaceDocument:
     )  # fmt: skip
 
 
-def _repaired(tallies: Iterable[Tally], controls: set[str]) -> list[Tally]:
-    """The tallies as they would be with every failing place of ``controls`` repaired."""
-    return [
-        Tally(t.control, t.weight, t.passed + t.failed, 0, t.unknown, t.waived, None, t.unknown_ceiling, t.waived_ceiling)
-        if t.control in controls else t
-        for t in tallies
-    ]  # fmt: skip
-
-
 def first_steps(tallies: list[Tally], count: int = 3) -> list[Step]:
     """The ``count`` steps that gain most, each on top of those before it.
 
@@ -273,21 +264,22 @@ def first_steps(tallies: list[Tally], count: int = 3) -> list[Step]:
             break
         holding = {t.control for t in failing if t.ceiling is not None and t.ceiling <= value}
         sets = [holding] if holding else [{t.control} for t in failing]
-        best = max(sets, key=lambda controls: value_of(_repaired(current, controls)))
-        repaired = _repaired(current, best)
-        reached = value_of(repaired)
+        best = max(sets, key=lambda controls: value_of(repaired(current, controls)))
+        after = repaired(current, best)
+        reached = value_of(after)
         if reached - value <= 1e-9:
             break
         steps.append(Step(tuple(sorted(best)), reached - value, reached))
-        current = repaired
+        current = after
     return steps
 
 
 def host_name(path: Path, tree_root: Path) -> str:
-    """A name for a host whose user gave none: the folder of its tree, or ``localhost`` for ``/``."""
+    """A name for a host whose user gave none: ``localhost`` for ``/``, the folder of its tree, or the single file."""
     if tree_root == Path("/"):
         return "localhost"
-    return tree_root.name or path.name
+    is_lone_file = path.is_file() and not (tree_root / "etc").is_dir()
+    return path.stem if is_lone_file else tree_root.name or path.name
 
 
 def parse_time(text: str) -> datetime:

@@ -130,6 +130,8 @@ def _tally(rule: Rule, counts: Mapping[Verdict, int], places: list[Judged], ceil
         ceiling=min(ceilings, default=None),
         unknown_ceiling=min(possible, default=None) if counts["unknown"] else None,
         because=doubt.why if doubt is not None else "",
+        refines=rule.control.refines,
+        folded=sum(1 for place in places if place.folded is not None),
     )
 
 

@@ -11,11 +11,11 @@ A failing place with a ceiling caps value, low and high; an unknown one that cou
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Iterable, Sequence
 from math import fsum
 from typing import Final, Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 Band = Literal["open", "weak", "fair", "firm", "hardened"]
 
@@ -26,7 +26,8 @@ BANDS: Final[tuple[tuple[float, Band], ...]] = ((40, "open"), (60, "weak"), (75,
 class Tally(Struct, frozen=True):
     """How one control came out: counts of judged places, and the lowest ceilings among failing and unknown ones.
 
-    ``because``: why the unknown place with the lowest ceiling is unknown.
+    ``because``: why the unknown place with the lowest ceiling is unknown. ``folded``: how many of the failed places fail
+    only because the control that this one ``refines`` fails there.
     """
 
     control: str
@@ -39,6 +40,8 @@ class Tally(Struct, frozen=True):
     unknown_ceiling: float | None = None
     waived_ceiling: float | None = None
     because: str = ""
+    refines: str | None = None
+    folded: int = 0
 
     @property
     def places(self) -> int:
@@ -92,6 +95,24 @@ def score(tallies: Sequence[Tally]) -> Score:
             low_ceiling = LowCeiling(doubt.unknown_ceiling, doubt.control, doubt.because)
         low = min(low, doubt.unknown_ceiling)
     return Score(value, low, high, uncapped, _unwaived(tallies), coverage, band_of(value), ceiling, low_ceiling)
+
+
+def repaired(tallies: Iterable[Tally], controls: Collection[str]) -> list[Tally]:
+    """The tallies as they would be with every failing place of ``controls`` repaired, and what was folded into them."""
+    return [_repair(tally, controls) for tally in tallies]
+
+
+def _repair(tally: Tally, controls: Collection[str]) -> Tally:
+    if tally.control in controls:
+        mended = tally.failed
+    elif tally.refines in controls:
+        mended = tally.folded
+    else:
+        return tally
+    left = tally.failed - mended
+    return structs.replace(
+        tally, passed=tally.passed + mended, failed=left, folded=0, ceiling=tally.ceiling if left else None
+    )
 
 
 def value_of(tallies: Sequence[Tally]) -> float:

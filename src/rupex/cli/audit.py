@@ -70,7 +70,7 @@ def finish(
         started=now.strftime("%Y-%m-%dT%H:%M:%SZ"),
         seconds=round(seconds, 3),
         complete=not any(host.problems for host in hosts),
-        baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest),
+        baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest, baseline.minimum_coverage),
         hosts=tuple(hosts),
     )
     for form, path in files:

@@ -33,6 +33,10 @@ def _sent(scope: Scope, name: str, status: int = _CONTENT_STATUS) -> list[Header
     return found
 
 
+def _days(count: int) -> str:
+    return f"{count} day" if count == 1 else f"{count} days"
+
+
 def _missing(scope: Scope, name: str) -> Fail:
     for lost in scope.dropped:
         if lost.name.lower() == name.lower():
@@ -76,7 +80,7 @@ def hsts_lifetime(endpoint: Endpoint, scope: Scope, *, minimum_days: int, short_
     seconds = int(policy.max_age.total_seconds())
     case = "missing" if policy.max_age < timedelta(days=short_days) else "short"
     wanted = f"{minimum_days} days or more are wanted"
-    return Fail(f"max-age={seconds} is {policy.max_age.days} days; {wanted}", sent[0].provenance, case, sent[0].value)
+    return Fail(f"max-age={seconds} is {_days(policy.max_age.days)}; {wanted}", sent[0].provenance, case, sent[0].value)
 
 
 @control(

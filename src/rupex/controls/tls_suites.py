@@ -10,15 +10,12 @@ from rupex.controls.catalogue import control
 from rupex.model import Endpoint, Fail, Judgement, Pass, Unknown
 from rupex.tls.suites import CipherSuite, suite_called
 
-_MODERN: Final = (
-    "ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384:"
-    "ECDHE-RSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305:ECDHE-RSA-CHACHA20-POLY1305"
-)
+_MODERN: Final = "EECDH+AESGCM:EECDH+CHACHA20"
 
 
 def _remedy(what: str) -> dict[str, str]:
     return {
-        "nginx": f"Set ssl_ciphers to suites with forward secrecy and AEAD only, {what}: {_MODERN}",
+        "nginx": f"ssl_ciphers {_MODERN}; selects suites with forward secrecy and AEAD only, {what}.",
         "*": f"Offer only suites with forward secrecy and AEAD, {what}.",
     }
 

@@ -7,7 +7,7 @@ from typing import Final
 
 EXTENSIONS: Final = frozenset(
     "avif bmp css eot gif ico jpe?g jpeg jpg js json map mjs mp3 mp4 ogg otf png svg svgz ttf txt wasm wav webm"
-    " webmanifest webp woff woff2 woff2?".split()  # noqa: SIM905  a list of words reads best as one
+    " webmanifest webp woff woff2 woff2?".split()
 )
 """What style, script, image, font and media files end in. HTML, XML and PDF are documents that a browser shows."""
 

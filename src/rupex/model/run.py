@@ -19,9 +19,12 @@ class Tool(Struct, frozen=True):
 
 
 class BaselineUsed(Struct, frozen=True):
+    """``minimum_coverage``: the share of it that must have been seen before a gate can be met."""
+
     name: str
     version: str
     digest: str
+    minimum_coverage: float
 
 
 class CeilingInForce(Struct, frozen=True):

@@ -23,12 +23,13 @@ _STYLE_OF: Final[dict[str, Style]] = {
 
 
 class Group(Struct):
-    """Places of one check that the same line decides."""
+    """Places of one check that the same line decides; ``others``: further lines of which the same is to be said."""
 
     verdict: str
     where: str
     message: str
     places: list[PlaceDocument]
+    others: list[str] = []
 
     @property
     def governed(self) -> list[str]:
@@ -58,6 +59,20 @@ def group_places(places: Iterable[PlaceDocument]) -> list[Group]:
     return sorted(groups.values(), key=lambda group: order.index(group.verdict))
 
 
+def merge_groups(groups: Iterable[Group]) -> list[Group]:
+    """Groups that differ by their line only, as one: what is missing is missing in many blocks in the same words."""
+    merged: dict[tuple[str, str], Group] = {}
+    for group in groups:
+        key = (group.verdict, group.message)
+        first = merged.get(key)
+        if first is None:
+            merged[key] = Group(group.verdict, group.where, group.message, list(group.places))
+        else:
+            first.others.append(group.where)
+            first.places += group.places
+    return list(merged.values())
+
+
 def _where(place: PlaceDocument) -> str:
     if place.unseen:
         return str(place.unseen)
@@ -73,7 +88,7 @@ def render_run(run: Run, *, width: int = 100, colour: bool = False, verbose: boo
     page = Page(width)
     for host in run.hosts:
         if quiet:
-            page.line(f"{host.name}  ", *_score_words(host))
+            page.line(f"{host.name}  ", *_score_words(run, host))
             continue
         _render_host(page, run, host, verbose=verbose)
         page.blank()
@@ -106,7 +121,7 @@ def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> 
     if held:
         page.entry("Holds", ", ".join(held), indent=0, column=10, style="quiet")
         page.blank()
-    _render_score(page, host)
+    _render_score(page, run, host)
 
 
 def _badness(check: CheckDocument) -> tuple[int, float, float]:
@@ -128,8 +143,10 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
         (check.severity, "bad"),
     )
     groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
+    groups = groups if verbose else merge_groups(groups)
     for group in groups[: None if verbose else _SHOWN_GROUPS]:
-        page.entry("where", group.where, style="strong")
+        more = f" and {len(group.others) - 2} more lines" if len(group.others) > 2 else ""
+        page.entry("where", ", ".join([group.where, *group.others[:2]]) + more, style="strong")
         page.entry("", group.message)
         governed = group.governed
         if len(governed) > 1:
@@ -151,9 +168,14 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
     words = f"costs {cost:.1f} points" + (f", with {', '.join(c.control for c in folded)}" if folded else "")
     if check.holds is not None:
         words += f"; no score above {check.holds:g} while it fails"
-    words += f"; repaired alone it gains {check.gain:.1f}"
+    words += f"; repaired alone it gains {check.gain:.1f}" if check.gain >= 0.05 else _why_no_gain(check, host)
     page.entry("gain", words)
     page.blank()
+
+
+def _why_no_gain(check: CheckDocument, host: HostDocument) -> str:
+    others = [c.control for c in host.checks if c.holds == host.score.value and c.control != check.control]
+    return f"; repaired alone it gains nothing, {' and '.join(others[:2])} holds the score" if others else ""
 
 
 def _render_named_by(page: Page, place: PlaceDocument) -> None:
@@ -198,7 +220,7 @@ def _some(names: Sequence[str], *, verbose: bool) -> str:
     return ", ".join(shown) + (f" and {rest} more" if rest else "")
 
 
-def _score_words(host: HostDocument) -> list[tuple[str, Style]]:
+def _score_words(run: Run, host: HostDocument) -> list[tuple[str, Style]]:
     score = host.score
     if score.value is None:
         return [("no score: nothing could be judged", "doubt")]
@@ -206,12 +228,14 @@ def _score_words(host: HostDocument) -> list[tuple[str, Style]]:
         "good" if score.band in ("firm", "hardened") else "bad" if score.band in ("open", "weak") else "doubt"
     )
     words = f", between {score.low:.1f} and {score.high:.1f}, with {score.coverage:.0%} of the baseline seen"
+    if score.coverage < run.baseline.minimum_coverage:
+        style, words = "doubt", words + ", too little to meet a gate"
     return [(f"{score.value:.1f} {score.band}", style), (words, "plain")]
 
 
-def _render_score(page: Page, host: HostDocument) -> None:
+def _render_score(page: Page, run: Run, host: HostDocument) -> None:
     score = host.score
-    page.line(("Score  ", "strong"), *_score_words(host))
+    page.line(("Score  ", "strong"), *_score_words(run, host))
     page.line("       ", *_scale(score.low, score.value, score.high, min(60, page.width - 16)))
     if score.ceiling is not None:
         words = f"held at {score.ceiling.value:g} by {score.ceiling.control}"

@@ -16,6 +16,8 @@ from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite
 TLS13_DEFAULT: Final = ("TLS_AES_256_GCM_SHA384", "TLS_CHACHA20_POLY1305_SHA256", "TLS_AES_128_GCM_SHA256")
 """OpenSSL's TLS 1.3 suites and their order where nothing sets them (SSL_CTX_set_ciphersuites(3))."""
 
+_ANY_CERTIFICATE: Final = frozenset({"RSA", "ECDSA", "DSS"})
+
 # Security bits that a level asks of every algorithm (SSL_CTX_set_security_level(3), "DEFAULT CALLBACK BEHAVIOUR").
 _LEVEL_BITS: Final = (0, 80, 112, 128, 192, 256)
 
@@ -96,6 +98,6 @@ def _can_authenticate(suite: CipherSuite, abilities: Abilities) -> bool:
         return False  # no server here is given pre-shared keys or verifiers
     if suite.key_exchange == "DHE" and not abilities.dh_parameters:
         return False
-    if suite.anonymous or abilities.authentications is None:
+    if suite.anonymous:
         return True
-    return suite.authentication in abilities.authentications
+    return suite.authentication in (abilities.authentications or _ANY_CERTIFICATE)

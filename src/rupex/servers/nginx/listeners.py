@@ -15,6 +15,11 @@ from rupex.servers.nginx.load import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.patterns import UndeterminedError, search
 
+# The words that may follow the address (ngx_http_core_module, "listen"), those of older and newer releases among them.
+_LISTEN_WORD = re.compile(
+    r"default|default_server|bind|ssl|http2|spdy|quic|proxy_protocol|reuseport|deferred|multipath"
+    r"|(?:setfib|fastopen|backlog|rcvbuf|sndbuf|accept_filter|ipv6only|so_keepalive)=.*"
+)
 _DIGITS = re.compile(r"\d{1,5}")
 
 
@@ -115,13 +120,18 @@ def read_listens(server: Block, problems: list[Problem]) -> list[Listen]:
     found = []
     for directive in server.all("listen"):
         listen = _listen(directive)
-        if listen is None:
-            source, offset = directive.source, directive.start
-            line = source.position(offset)[0]
-            problems.append(
-                Problem("syntax", source.path, line, f'"{directive}": no address that Rupex can read', True)
+        odd = next((word for word in directive.args[1:] if _LISTEN_WORD.fullmatch(word) is None), None)
+        if listen is None or odd is not None:
+            what = (
+                "no address that Rupex can read"
+                if listen is None
+                else f'"{odd}" is no word of listen; is a ";" missing?'
             )
-        else:
+            line = directive.source.position(directive.start)[0]
+            problems.append(
+                Problem("syntax", directive.source.path, line, f'"{directive}": {what}', hides_endpoints=True)
+            )
+        if listen is not None:
             found.append(listen)
     if not found and server.last("listen") is None:
         found = [Listen("0.0.0.0", 80, False, False, False, False, False, None)]  # noqa: S104  as root starts it
