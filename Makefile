@@ -31,7 +31,7 @@ screenshots: $(STAMP)
 	$(BIN)/python tools/screenshots.py
 
 bench: $(STAMP) servers
-	$(BIN)/python bench/run.py
+	$(BIN)/python -m bench.run
 
 clean:
 	rm -rf $(VENV) .mypy_cache .ruff_cache .hypothesis

@@ -1,6 +1,6 @@
 """All benchmarks, each as a ratio against a yardstick measured in the same run. See docs/speed.md for what they aim at.
 
-``python bench/run.py [SITES]``: the number of nginx sites, 10,000 when it is left out.
+``python -m bench.run [SITES]``: the number of nginx sites, 10,000 when it is left out.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from sites import write_sites
+from bench.sites import write_sites
 
 RUPEX = str(Path(sys.executable).with_name("rupex"))
 PLAIN = ("python3 -c pass", [sys.executable, "-c", "pass"])

@@ -175,7 +175,7 @@ def _minted() -> tuple[tempfile.TemporaryDirectory[str], Path]:
     now = datetime.now(UTC)
     authority = Authority("Ternholm Test CA", now)
     for kind in ("RSA", "ECDSA"):
-        key = new_key(kind)  # type: ignore[arg-type]
+        key = new_key(kind)
         leaf = authority.issue(["a.test", "*.a.test"], key, now - timedelta(days=1), now + timedelta(days=300))
         write_chain(folder / f"{kind.lower()}.pem", leaf, authority.certificate)
         write_key(folder / f"{kind.lower()}.key", key)

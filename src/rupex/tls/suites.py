@@ -95,6 +95,7 @@ _CIPHERS: Final = (
 _EXCHANGES: Final[dict[str, tuple[str, str]]] = {
     "RSA": ("RSA", "RSA"),
     "RSA_FIPS": ("RSA", "RSA"),
+    "RSA_OLDFIPS": ("RSA", "RSA"),
     "DH_RSA": ("DH", "RSA"),
     "DH_DSS": ("DH", "DSS"),
     "DHE_RSA": ("DHE", "RSA"),
@@ -118,6 +119,7 @@ _EXCHANGES: Final[dict[str, tuple[str, str]]] = {
     "GOSTR341094": ("GOST", "GOST94"),
     "GOSTR341001": ("GOST", "GOST01"),
     "GOSTR341112_256": ("GOST", "GOST12"),
+    "GOSTR341112_256_OLD": ("GOST", "GOST12"),
     "ECCPWD": ("ECCPWD", "PSK"),
     "ECJPAKE": ("ECJPAKE", "PSK"),
     "ECDHE": ("ECDHE", "SM2"),
