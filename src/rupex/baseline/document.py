@@ -219,6 +219,7 @@ def _convert(label: str, path: str, value: Any, kind: Any) -> Any:
         return msgspec.convert(value, kind)
     except msgspec.ValidationError as error:
         message, _, where = str(error).partition(" - at `$")
+        message = message.replace(" | null`", "`")
         full = path + where.rstrip("`")
         hint = ""
         if "enum" in message:

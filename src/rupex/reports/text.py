@@ -168,14 +168,12 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
     words = f"costs {cost:.1f} points" + (f", with {', '.join(c.control for c in folded)}" if folded else "")
     if check.holds is not None:
         words += f"; no score above {check.holds:g} while it fails"
-    words += f"; repaired alone it gains {check.gain:.1f}" if check.gain >= 0.05 else _why_no_gain(check, host)
+    if check.gain >= 0.05:
+        words += f"; repaired alone it gains {check.gain:.1f}"
+    elif host.score.ceiling is not None:
+        words += f"; gains nothing while the score is held at {host.score.ceiling.value:g}"
     page.entry("gain", words)
     page.blank()
-
-
-def _why_no_gain(check: CheckDocument, host: HostDocument) -> str:
-    others = [c.control for c in host.checks if c.holds == host.score.value and c.control != check.control]
-    return f"; repaired alone it gains nothing, {' and '.join(others[:2])} holds the score" if others else ""
 
 
 def _render_named_by(page: Page, place: PlaceDocument) -> None:
@@ -194,19 +192,26 @@ def _render_evidence(page: Page, place: PlaceDocument) -> None:
 
 
 def _render_unknown(page: Page, checks: Sequence[CheckDocument], *, verbose: bool) -> None:
-    """Unknown places by reason, since one cause often hides from many controls."""
+    """Unknown places by reason, since one cause often hides from many controls; reasons that hide the same together."""
     reasons: dict[str, dict[str, int]] = {}
     for check in checks:
         for place in check.places:
             if place.verdict == "unknown":
                 controls = reasons.setdefault(place.message, {})
                 controls[check.control] = controls.get(check.control, 0) + 1
-    ranked = sorted(reasons.items(), key=lambda item: -sum(item[1].values()))
-    for reason, controls in ranked[: None if verbose else _SHOWN_GROUPS]:
-        page.entry("", reason, indent=2, column=2)
+    alike: dict[str, tuple[list[str], int]] = {}
+    for reason, controls in reasons.items():
         places = ", ".join(f"{control} ({count})" if count > 1 else control for control, count in controls.items())
+        together, weight = alike.get(places, ([], 0))
+        alike[places] = ([*together, reason], weight + sum(controls.values()))
+    ranked = sorted(alike.items(), key=lambda item: -item[1][1])
+    for places, (together, _) in ranked[: None if verbose else _SHOWN_GROUPS]:
+        shown = together if verbose else together[:_SHOWN_GROUPS]
+        for reason in shown:
+            page.entry("", reason, indent=2, column=2)
+        _more(page, len(together) - len(shown), "reasons", verbose=verbose)
         page.entry("", places, indent=4, column=4, style="quiet")
-    _more(page, len(ranked) - _SHOWN_GROUPS, "reasons", verbose=verbose)
+    _more(page, len(ranked) - _SHOWN_GROUPS, "groups of reasons", verbose=verbose)
 
 
 def _more(page: Page, count: int, what: str, *, verbose: bool) -> None:

@@ -1,0 +1,127 @@
+"""The other commands: effective, control, baseline, demo, and what all of them share."""
+
+from __future__ import annotations
+
+import unittest
+
+from rupex.controls import all_controls
+from tests.support import TreeTest, rupex, valid_document
+
+SITE = """
+server { listen 80; server_name a.test; return 301 https://$host$request_uri; }
+server {
+    listen 443 ssl;
+    server_name a.test;
+    ssl_certificate /etc/ssl/site.pem;
+    ssl_certificate_key /etc/ssl/site.key;
+    add_header X-Frame-Options DENY always;
+    location /api/ { add_header Cache-Control no-store; return 200 fine; }
+}
+"""
+
+
+class EffectiveTest(TreeTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write_nginx(SITE)
+        self.mint(["a.test"])
+
+    def test_a_url_gets_an_answer_with_its_reasons(self) -> None:
+        done = rupex("effective", self.root, "--url", "http://a.test/deck?x=1", "--format", "json")
+        document = valid_document(done.stdout)
+        self.assertEqual(document["response"]["status"], 301)
+        self.assertEqual(document["response"]["location"], "https://a.test/deck?x=1")
+        self.assertIn(
+            ("etc/nginx/nginx.conf", 4), {(w["provenance"]["file"], w["provenance"]["line"]) for w in document["why"]}
+        )
+
+    def test_what_a_deeper_block_drops_is_told(self) -> None:
+        for words in ("--verbose", "--quiet"):
+            text = rupex("effective", self.root, "--url", "https://a.test/api/", words).stdout
+            self.assertIn("X-Frame-Options is dropped", text)
+            self.assertIn("etc/nginx/nginx.conf:10", text)
+            self.assertTrue(all(len(line) <= 100 for line in text.splitlines()))
+
+    def test_endpoints_are_listed_with_their_scopes(self) -> None:
+        document = valid_document(rupex("effective", self.root, "--format", "json").stdout)
+        self.assertEqual(
+            [e["id"] for e in document["endpoints"]], ["nginx:0.0.0.0:80/a.test", "nginx:0.0.0.0:443/a.test"]
+        )
+        self.assertEqual(document["endpoints"][1]["scopes"][0]["dropped"][0]["name"], "X-Frame-Options")
+        self.assertIn("0.0.0.0:443", rupex("effective", self.root).stdout)
+
+    def test_a_url_nobody_answers_or_understands_is_a_usage_error(self) -> None:
+        for url in ("http://a.test:81/", "a.test", "ftp://a.test/", "http://a.test:x/"):
+            done = rupex("effective", self.root, "--url", url)
+            self.assertEqual((done.returncode, done.stdout), (2, ""))
+
+
+class CatalogueTest(TreeTest):
+    def test_every_control_is_listed_and_explained_with_its_source(self) -> None:
+        listed = rupex("control", "list").stdout
+        for name, control in all_controls().items():
+            self.assertIn(name, listed)
+            self.assertTrue(control.references and control.remedy and control.why, name)
+        shown = rupex("control", "show", "tls.protocol.floor").stdout
+        for words in ("RFC 8996", "CWE-327", "ssl_protocols", "parameters.floor"):
+            self.assertIn(words, shown)
+        self.assertIn("did you mean", rupex("control", "show", "tls.protocol.flor").stderr)
+
+    def test_a_bad_baseline_is_refused_with_the_key_path_and_what_is_allowed(self) -> None:
+        floor = '[controls."tls.protocol.floor"]\n'
+        for case, text, words in (
+            ("no TOML", "name = ", "not TOML"),
+            ("an unknown key", "weights = 1", "weights: unknown key; allowed are name"),
+            ("a wrong type", floor + 'weight = "a"', ".weight: Expected `float`, got `str`"),
+            ("not a number", floor + "weight = nan", '"tls.protocol.floor".weight: Expected `float` >= 0.0'),
+            ("endless", floor + "weight = inf", '"tls.protocol.floor".weight'),
+            ("a negative ceiling", floor + "ceiling = -1", '"tls.protocol.floor".ceiling: Expected `float` >= 0.0'),
+            ("no such severity", floor + 'severity = "bad"', "allowed are critical, high, medium, low"),
+            ("no such version", floor + 'parameters.floor = "TLSv9"', "parameters.floor: Invalid enum value"),
+            ("no such parameter", floor + "parameters.top = 1", "parameters.top: no parameter of this control"),
+            ("no such control", '[controls."tls.floor"]', 'controls."tls.floor": there is no such control'),
+            ("a circle", 'extend = "mine.toml"', "extend each other in a circle"),
+        ):
+            with self.subTest(case):
+                head = 'name = "mine"\n' + ("" if "extend" in text else 'extend = "public-web"\n')
+                (self.root / "mine.toml").write_text(head + text)
+                done = rupex("baseline", "check", "mine.toml", cwd=self.root)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(words, done.stderr)
+                self.assertEqual(rupex("audit", ".", "--baseline", "mine.toml", cwd=self.root).returncode, 2)
+
+    def test_a_baseline_of_ones_own_changes_what_counts(self) -> None:
+        (self.root / "mine.toml").write_text(
+            'name = "mine"\nextend = "public-web"\n[controls."redirect.present"]\noff = "behind our edge"\n'
+        )
+        self.assertIn("off: behind our edge", rupex("baseline", "show", self.root / "mine.toml").stdout)
+        self.write_nginx("server { listen 80; server_tokens off; }")
+        run = valid_document(
+            rupex("audit", self.root, "--baseline", self.root / "mine.toml", "--format", "json").stdout
+        )
+        self.assertEqual(run["baseline"]["name"], "mine")
+        self.assertNotIn("redirect.present", {check["control"] for check in run["hosts"][0]["checks"]})
+
+
+class SharedMannersTest(TreeTest):
+    def test_the_demo_tells_its_story(self) -> None:
+        done = rupex("demo", "--keep", self.root / "demo")
+        self.assertEqual(done.returncode, 0)
+        self.assertIn("held at 29", done.stdout)
+        self.assertTrue((self.root / "demo/booking/etc/nginx/nginx.conf").is_file())
+        self.assertEqual(rupex("demo", "--keep", self.root / "demo").returncode, 2)
+
+    def test_every_verb_has_help_with_an_example(self) -> None:
+        for verb in (["audit"], ["effective"], ["demo"], ["control", "show"], ["baseline", "check"]):
+            self.assertIn("example: rupex", rupex(*verb, "--help").stdout)
+
+    def test_a_bad_time_and_a_bad_version_are_usage_errors(self) -> None:
+        self.write_nginx("")
+        for option in (("--now", "soon"), ("--assume", "nginx"), ("--assume", "nginx=old"), ("--as", "gopher")):
+            done = rupex("audit", self.root, *option)
+            self.assertEqual((done.returncode, done.stdout), (2, ""), option)
+            self.assertNotIn("Traceback", done.stderr)
+
+
+if __name__ == "__main__":
+    unittest.main()

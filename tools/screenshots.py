@@ -1,0 +1,75 @@
+"""Renders docs/screenshots/ from the demo data: each main command in a real terminal window of about 1280x800."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from rupex.demo.scenario import build_scenario
+
+FOLDER = Path(__file__).parent.parent / "docs/screenshots"
+COLUMNS, ROWS = 100, 42
+AT = "--now 2026-11-24T09:30:00Z"
+
+# Picture to the command it shows ("hosts" is the folder with the demo's host trees) and to the part of a long output.
+PICTURES = {
+    "audit": (f"rupex audit hosts/booking {AT}", "head -n 40"),
+    "audit-score": (f"rupex audit hosts/booking {AT}", "tail -n 40"),
+    "effective-url": ("rupex effective hosts/booking --url https://booking.ternholm.test/tickets/7", "head -n 40"),
+    "control-show": ("rupex control show header.hsts", "head -n 40"),
+}
+
+
+def take(name: str, command: str, part: str, screen: str, folder: Path) -> None:
+    """Run ``command`` in a terminal window on ``screen`` and write the picture of ``part`` of its output."""
+    with tempfile.TemporaryDirectory(prefix="rupex-shot-") as scratch:
+        done, script = Path(scratch, "done"), Path(scratch, "shot.sh")
+        # Its output goes through a terminal of its own, so that it is coloured though only a part is shown.
+        script.write_text(
+            f"printf '%s\\n' {shlex.quote('$ ' + command)}\n"
+            f"script -qefc {shlex.quote(command)} /dev/null | {part}\n"
+            f"touch {done}\nsleep 60\n"
+        )
+        size = f"{COLUMNS}x{ROWS}+0+0"
+        look = ["-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#fbfaf7", "-fg", "#22262a", "-b", "12", "+sb"]
+        environment = os.environ | {"DISPLAY": screen, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
+        window = subprocess.Popen(["xterm", "-geometry", size, *look, "-e", "sh", str(script)], env=environment, cwd=folder)
+        try:
+            until = time.monotonic() + 30
+            while not done.exists() and time.monotonic() < until:
+                time.sleep(0.1)
+            if not done.exists():
+                raise SystemExit(f"{name}: the command did not end")
+            time.sleep(0.5)
+            raw = Path(scratch, "shot.png")
+            subprocess.run(["import", "-window", "root", str(raw)], env=environment, check=True)
+            (FOLDER / f"{name}.png").write_bytes(raw.read_bytes())
+        finally:
+            window.terminate()
+            window.wait(10)
+
+
+def main() -> None:
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    wanted = sys.argv[1:] or list(PICTURES)
+    number = 90 + os.getpid() % 100
+    screen = subprocess.Popen(["Xvfb", f":{number}", "-screen", "0", "1036x810x24", "-nolisten", "tcp"])
+    try:
+        time.sleep(1)
+        with tempfile.TemporaryDirectory(prefix="rupex-demo-") as folder:
+            build_scenario(Path(folder, "hosts"))
+            for name in wanted:
+                take(name, *PICTURES[name], f":{number}", Path(folder))
+                print(FOLDER / f"{name}.png")
+    finally:
+        screen.terminate()
+        screen.wait(10)
+
+
+if __name__ == "__main__":
+    main()
