@@ -38,7 +38,9 @@ def take(name: str, command: str, part: str, screen: str, folder: Path) -> None:
         size = f"{COLUMNS}x{ROWS}+0+0"
         look = ["-fa", "DejaVu Sans Mono", "-fs", "12", "-bg", "#fbfaf7", "-fg", "#22262a", "-b", "12", "+sb"]
         environment = os.environ | {"DISPLAY": screen, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
-        window = subprocess.Popen(["xterm", "-geometry", size, *look, "-e", "sh", str(script)], env=environment, cwd=folder)
+        window = subprocess.Popen(
+            ["xterm", "-geometry", size, *look, "-e", "sh", str(script)], env=environment, cwd=folder
+        )
         try:
             until = time.monotonic() + 30
             while not done.exists() and time.monotonic() < until:

@@ -76,6 +76,7 @@ def gather(
         files=tuple(_files(tree, configurations, keys)),
         certificates=certificates,
         keys=keys,
+        samples=tuple(sample for configuration in configurations for sample in configuration.samples),
         problems=tuple(problems[: bounds.PROBLEMS]),
     )
     return Evidence(host, configurations)

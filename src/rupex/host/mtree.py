@@ -14,13 +14,14 @@ _OCTAL_ESCAPE = re.compile(r"\\([0-7]{3})")
 
 
 class ManifestEntry(Struct, frozen=True):
-    """What the manifest says of one path; None where it says nothing."""
+    """What the manifest says of one path; None where it says nothing. ``modified``: seconds since 1970."""
 
     mode: int | None = None
     owner: str | None = None
     group: str | None = None
     uid: int | None = None
     gid: int | None = None
+    modified: float | None = None
 
 
 def parse_mtree(text: str) -> dict[str, ManifestEntry]:
@@ -48,6 +49,7 @@ def parse_mtree(text: str) -> dict[str, ManifestEntry]:
                 group=keywords.get("gname"),
                 uid=_number(keywords.get("uid"), 10),
                 gid=_number(keywords.get("gid"), 10),
+                modified=_seconds(keywords.get("time")),
             )
     return entries
 
@@ -57,6 +59,12 @@ def _path_of(word: str) -> str:
     raw = _OCTAL_ESCAPE.sub(lambda match: chr(int(match[1], 8) & 0xFF), word)
     path = raw.encode("latin-1", "replace").decode("utf-8", "surrogateescape")
     return "/".join(part for part in path.split("/") if part not in ("", "."))
+
+
+def _seconds(text: str | None) -> float | None:
+    # time=SECONDS.NANOSECONDS; a year past 9999 is no time that anything can show.
+    found = re.fullmatch(r"(\d{1,11})(?:\.\d{1,9})?", text or "")
+    return float(found[1]) if found else None
 
 
 def _number(text: str | None, base: int) -> int | None:

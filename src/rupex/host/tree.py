@@ -12,6 +12,7 @@ import os
 import re
 import stat
 from abc import ABC, abstractmethod
+from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
 from typing import Final, Literal
@@ -49,7 +50,7 @@ class Entry(Struct, frozen=True, gc=False):
     owner: Setting[str]
     group: Setting[str]
     size: int
-    modified: float
+    modified: float | None
 
 
 class HostTree(ABC):
@@ -123,6 +124,14 @@ class HostTree(ABC):
         except TreeError:
             return False
         return entry is not None and (entry.is_folder if folder else entry.is_file)
+
+    def modified(self, path: str) -> datetime | None:
+        """When the file at ``path`` was last written; None where it is not there, or the tree did not keep times."""
+        try:
+            entry = self.entry(self.real(path))
+        except TreeError:
+            return None
+        return None if entry is None or entry.modified is None else datetime.fromtimestamp(entry.modified, UTC)
 
     def glob(self, pattern: str) -> list[str]:
         """The paths that a shell pattern (glob(3)) matches, sorted by bytes. A leading dot is matched only by a dot.
@@ -233,6 +242,9 @@ class DiskTree(HostTree):
             mode = mode if listed.mode is None else listed.mode
             owner = _listed(listed.owner, listed.uid, self.accounts.user_name) or owner
             group = _listed(listed.group, listed.gid, self.accounts.group_name) or group
+        modified = status.st_mtime if listed is None or listed.modified is None else listed.modified
+        if not self._keeps_owners and (listed is None or listed.modified is None):
+            modified = None
         return Entry(
             stat.S_ISDIR(status.st_mode),
             stat.S_ISREG(status.st_mode),
@@ -240,7 +252,7 @@ class DiskTree(HostTree):
             owner,
             group,
             status.st_size,
-            status.st_mtime,
+            modified,
         )
 
     def names_in(self, path: str) -> list[str]:

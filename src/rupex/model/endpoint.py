@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterator
+from datetime import datetime
+from functools import lru_cache
 from typing import Literal
 
 from msgspec import UNSET, Struct, UnsetType, field
@@ -20,10 +22,21 @@ Match = Literal["any", "exact", "prefix", "regex", "folder", "file", "condition"
 Statuses = Literal["all"] | tuple[int, ...]
 
 
+@lru_cache(maxsize=4096)
+def is_loopback(address: str) -> bool:
+    """Whether an address (IPv6 with or without brackets) or host name is the machine itself."""
+    try:
+        return ipaddress.ip_address(address.strip("[]")).is_loopback
+    except ValueError:
+        return address == "localhost"
+
+
 class Header(Struct, frozen=True, gc=False):
     """A response header that is sent. ``on``: the status codes that carry it.
 
     ``value`` is as declared, with the server's own variables in it; ``unknown`` says why what is sent cannot be told.
+    ``reflects``: a decoded part of the request that reaches the value unescaped, as the configuration names it.
+    ``internal``: something of the inside that the value tells, such as the name of a back end.
     """
 
     name: str
@@ -31,6 +44,8 @@ class Header(Struct, frozen=True, gc=False):
     on: Statuses
     provenance: Provenance
     unknown: str | UnsetType = UNSET
+    reflects: str | UnsetType = UNSET
+    internal: str | UnsetType = UNSET
 
     def is_on(self, status: int) -> bool:
         return self.on == "all" or status in self.on
@@ -56,13 +71,16 @@ class Redirect(Struct, frozen=True, gc=False):
     """An answer that sends the client elsewhere.
 
     ``location`` is the declared target with the server's variables; ``samples`` has what clients are really told, one
-    request for each server name, so that a control need not know any server's variables.
+    request for each server name, so that a control need not know any server's variables; where unknown names are
+    answered, ``stranger`` is the sample for one. ``reflects``: as for a header.
     """
 
     status: int
     location: str
     provenance: Provenance
     samples: tuple[RedirectSample, ...] = ()
+    stranger: RedirectSample | None = None
+    reflects: str | None = None
 
 
 class Refusal(Struct, frozen=True, gc=False):
@@ -79,13 +97,61 @@ class Listing(Struct, frozen=True, gc=False):
     provenance: Provenance
 
 
-class Upstream(Struct, frozen=True, gc=False):
-    """Where a scope's requests are passed on to. ``hidden``: lower-case names of response headers that it may send,
-    but that are taken out of the answer."""
+class Leg(Struct, frozen=True, gc=False):
+    """One machine that requests may be passed on to: ``address`` is a host name, an IP address or ``unix:PATH``.
+
+    ``tls``: whether the way there is encrypted.
+    """
+
+    address: str
+    tls: bool
+    provenance: Provenance
+
+
+class Upstream(Struct, frozen=True, kw_only=True):
+    """Where a scope's requests are passed on to. ``legs``: the machines, empty where only run time knows (``unknown``
+    says why). ``verified``: whether certificate and name of a TLS upstream are checked, None without TLS.
+
+    ``hidden``: lower-case names of response headers that it may send, but that are taken out of the answer.
+    ``chosen_by``: the part of the request that chooses the machine. ``keeps_errors``: its error pages are passed on.
+    """
 
     url: str
     provenance: Provenance
     hidden: tuple[str, ...] = ()
+    legs: tuple[Leg, ...] = ()
+    unknown: str | None = None
+    verified: Setting[bool] | None = None
+    chosen_by: str | None = None
+    keeps_errors: bool = True
+
+
+class DhParameters(Struct, frozen=True):
+    """Finite-field parameters: ``bits`` of the prime; ``group``: its name where it is a known one (``ffdhe2048``,
+    ``modp2048`` …); ``safe``: whether the prime is a safe one, None when that was not worked out."""
+
+    bits: int
+    group: str | None
+    safe: bool | None
+
+
+class TicketKeys(Struct, frozen=True):
+    """What encrypts session tickets. ``rotates``: the server makes new keys by itself. ``file``: where keys lie, and
+    ``since``: when that file was written; neither: the keys are as old as the process."""
+
+    rotates: bool
+    file: str | None = None
+    since: datetime | None = None
+
+
+class Limits(Struct, frozen=True):
+    """Bounds against slow or endless clients: seconds to wait for a header, between two reads of a body, and on an idle
+    connection; bytes of a body. A value of None: without a bound."""
+
+    header_seconds: Setting[int]
+    body_seconds: Setting[int]
+    idle_seconds: Setting[int]
+    body_bytes: Setting[int]
 
 
 class Scope(Struct, frozen=True, kw_only=True):
@@ -111,11 +177,26 @@ class Scope(Struct, frozen=True, kw_only=True):
     upstream: Upstream | None = None
     signature: Setting[str] | None = None
     undecided: str | None = None
+    errors: tuple[Header, ...] | None = None
+    closed: Setting[bool] | None = None
+    role: Literal["status", "admin"] | None = None
+    exposes: Setting[tuple[str, ...]] | None = None
+    methods: Setting[tuple[str, ...]] | None = None
+
+    @property
+    def is_root(self) -> bool:
+        """Whether it is the site itself, and no deeper part of it."""
+        return self.match in ("any", "condition") or (self.match == "prefix" and self.path == "/")
 
     @property
     def serves_content(self) -> bool:
         """Whether requests get content here, and not only a redirect or a refusal."""
         return self.redirect is None and self.refusal is None
+
+    @property
+    def on_errors(self) -> tuple[Header, ...]:
+        """The headers of an answer with status 404."""
+        return tuple(header for header in (self.headers if self.errors is None else self.errors) if header.is_on(404))
 
     def sent(self, name: str) -> list[Header]:
         """The headers called ``name`` (any case), in the order sent."""
@@ -137,7 +218,14 @@ class CertificateUse(Struct, frozen=True, gc=False):
 
 
 class Tls(Struct, frozen=True, kw_only=True):
-    """What a TLS listener would negotiate. ``suites`` are IANA names in order of preference."""
+    """What a TLS listener would negotiate. ``suites`` are IANA names in order of preference.
+
+    ``dh``: the finite-field parameters of TLS 1.2 and older, None when there are none. ``signatures``: the schemes that
+    the server would sign a handshake with. ``secure_renegotiation``: RFC 5746 is acknowledged;
+    ``client_renegotiation``: a client may start one. ``fallback_signal``: RFC 7507 is obeyed. ``master_secret``: the
+    extended one (RFC 7627) is used. ``client_certificate``: ``none`` is asked for, or it is ``verified``, or taken
+    ``unverified``. What is None was not looked at.
+    """
 
     protocols: Setting[tuple[ProtocolVersion, ...]]
     suites: Setting[tuple[str, ...]]
@@ -148,6 +236,15 @@ class Tls(Struct, frozen=True, kw_only=True):
     compression: Setting[bool]
     alpn: Setting[tuple[str, ...]]
     certificates: tuple[CertificateUse, ...] = ()
+    dh: Setting[DhParameters] | None = None
+    signatures: Setting[tuple[str, ...]] | None = None
+    secure_renegotiation: Setting[bool] | None = None
+    client_renegotiation: Setting[bool] | None = None
+    fallback_signal: Setting[bool] | None = None
+    master_secret: Setting[bool] | None = None
+    early_data: Setting[bool] | None = None
+    ticket_keys: Setting[TicketKeys] | None = None
+    client_certificate: Setting[Literal["none", "verified", "unverified"]] | None = None
 
 
 class Endpoint(Struct, frozen=True, kw_only=True):
@@ -156,6 +253,10 @@ class Endpoint(Struct, frozen=True, kw_only=True):
     ``id`` is unique within a host. ``port`` None: a Unix socket, whose path is ``address``. ``default``: it answers
     for names that no other endpoint of the listener has. ``unused_certificates``: those that the virtual host
     configures although none of its listeners speaks TLS.
+
+    ``refuses``: the line that makes it refuse every handshake, so that it has no answers. ``trace``: whether TRACE is
+    answered. ``trusted_peers``: networks whose word about the client's address is taken; None where nobody's is.
+    ``inode_etags``: whether an ETag tells a file's inode.
     """
 
     id: str
@@ -170,16 +271,16 @@ class Endpoint(Struct, frozen=True, kw_only=True):
     tls: Tls | None = None
     scopes: tuple[Scope, ...] = ()
     unused_certificates: tuple[CertificateUse, ...] = field(default=())
+    refuses: Provenance | None = None
+    trace: Setting[bool] | None = None
+    trusted_peers: Setting[tuple[str, ...]] | None = None
+    limits: Limits | None = None
+    inode_etags: Setting[bool] | None = None
 
     @property
     def is_local(self) -> bool:
         """Reached only from the machine itself: a Unix socket or a loopback address."""
-        if self.port is None:
-            return True
-        try:
-            return ipaddress.ip_address(self.address).is_loopback
-        except ValueError:
-            return self.address == "localhost"
+        return self.port is None or is_loopback(self.address)
 
     def scopes_with_names(self) -> Iterator[tuple[Scope, str | None]]:
         """Each scope once for each server name that reaches it; None for an endpoint without names."""

@@ -26,11 +26,22 @@ class Source(Struct, frozen=True, omit_defaults=True):
 
 
 class Service(Struct, frozen=True):
-    """A server program of the host. ``workers``: the account that handles requests."""
+    """A server program of the host. ``workers``: the account that handles requests. ``idle_modules``: loaded modules of
+    which the configuration uses nothing; None where the family has no modules."""
 
     family: str
     version: Setting[str]
     workers: Setting[str]
+    idle_modules: Setting[tuple[str, ...]] | None = None
+
+
+class Sample(Struct, frozen=True):
+    """Something that came with a package and is no content of the host's own: a default ``page``, a sample or test
+    ``application``, a factory ``account``."""
+
+    kind: Literal["page", "application", "account"]
+    name: str
+    provenance: Provenance
 
 
 class Audience(Struct, frozen=True):
@@ -70,7 +81,8 @@ class FileFacts(Struct, frozen=True, kw_only=True):
 
 
 class Certificate(Struct, frozen=True, kw_only=True):
-    """One X.509 certificate. ``names``: the DNS names and IP addresses of its subjectAltName, lower case."""
+    """One X.509 certificate. ``names``: the DNS names and IP addresses of its subjectAltName, lower case.
+    ``ocsp_responders``: the URLs that it names; ``must_staple``: it demands a stapled response (RFC 7633)."""
 
     subject: str
     issuer: str
@@ -84,6 +96,8 @@ class Certificate(Struct, frozen=True, kw_only=True):
     serial: str
     sha256: str
     public_sha256: str
+    ocsp_responders: tuple[str, ...] = ()
+    must_staple: bool = False
 
 
 class CertificateFile(Struct, frozen=True, kw_only=True):
@@ -129,6 +143,7 @@ class Host(Struct, frozen=True, kw_only=True, dict=True):
     files: tuple[FileFacts, ...] = ()
     certificates: tuple[CertificateFile, ...] = ()
     keys: tuple[KeyFile, ...] = ()
+    samples: tuple[Sample, ...] = ()
     problems: tuple[Problem, ...] = field(default=())
 
     @cached_property

@@ -11,6 +11,7 @@ from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from cryptography.x509.oid import AuthorityInformationAccessOID
 
 from rupex.model import Certificate, bounds
 
@@ -72,6 +73,8 @@ def _describe(certificate: x509.Certificate) -> Certificate:
             serial=f"{certificate.serial_number:x}",
             sha256=sha256(certificate.public_bytes(Encoding.DER)).hexdigest(),
             public_sha256=sha256(spki).hexdigest(),
+            ocsp_responders=_responders(certificate),
+            must_staple=_must_staple(certificate),
         )
     except (ValueError, UnsupportedAlgorithm, x509.DuplicateExtension) as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
@@ -88,6 +91,27 @@ def _names(certificate: x509.Certificate) -> tuple[str, ...]:
         return ()
     names = [name.lower() for name in value.get_values_for_type(x509.DNSName)]
     return tuple(names + [str(address) for address in value.get_values_for_type(x509.IPAddress)])
+
+
+def _responders(certificate: x509.Certificate) -> tuple[str, ...]:
+    try:
+        value = certificate.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
+    except x509.ExtensionNotFound:
+        return ()
+    return tuple(
+        access.access_location.value
+        for access in value
+        if access.access_method == AuthorityInformationAccessOID.OCSP
+        and isinstance(access.access_location, x509.UniformResourceIdentifier)
+    )
+
+
+def _must_staple(certificate: x509.Certificate) -> bool:
+    try:
+        value = certificate.extensions.get_extension_for_class(x509.TLSFeature).value
+    except x509.ExtensionNotFound:
+        return False
+    return x509.TLSFeatureType.status_request in value
 
 
 def _public_key(certificate: x509.Certificate) -> tuple[str, int | None, bytes]:

@@ -12,7 +12,7 @@ from msgspec import Struct
 
 import rupex.servers
 from rupex.host import CredentialStore, HostTree
-from rupex.model import CertificateUse, Endpoint, Problem, Provenance, RupexError, Service, Setting
+from rupex.model import CertificateUse, Endpoint, Problem, Provenance, RupexError, Sample, Service, Setting
 from rupex.tls.openssl import Library
 
 GROUP: Final = "rupex.servers"
@@ -75,6 +75,7 @@ class Configured(Protocol):
     main_path: str
     endpoints: tuple[Endpoint, ...]
     services: tuple[Service, ...]
+    samples: tuple[Sample, ...]
     problems: tuple[Problem, ...]
     files: Mapping[str, tuple[Provenance, ...]]
 

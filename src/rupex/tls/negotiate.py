@@ -10,16 +10,13 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.model.endpoint import ProtocolVersion
-from rupex.tls.openssl import Library, expand
-from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite
+from rupex.tls.openssl import LEVEL_BITS, Library, expand
+from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite, suite_called
 
 TLS13_DEFAULT: Final = ("TLS_AES_256_GCM_SHA384", "TLS_CHACHA20_POLY1305_SHA256", "TLS_AES_128_GCM_SHA256")
 """OpenSSL's TLS 1.3 suites and their order where nothing sets them (SSL_CTX_set_ciphersuites(3))."""
 
 _ANY_CERTIFICATE: Final = frozenset({"RSA", "ECDSA", "DSS"})
-
-# Security bits that a level asks of every algorithm (SSL_CTX_set_security_level(3), "DEFAULT CALLBACK BEHAVIOUR").
-_LEVEL_BITS: Final = (0, 80, 112, 128, 192, 256)
 
 
 class Abilities(Struct, frozen=True):
@@ -35,14 +32,19 @@ class Abilities(Struct, frozen=True):
 
 @lru_cache(maxsize=1024)
 def negotiable(
-    protocols: tuple[ProtocolVersion, ...], expression: str, library: Library, abilities: Abilities
+    protocols: tuple[ProtocolVersion, ...],
+    expression: str,
+    library: Library,
+    abilities: Abilities,
+    ciphersuites: str = "",
 ) -> tuple[tuple[ProtocolVersion, ...], tuple[str, ...]]:
     """The versions and suites (IANA names, in order of preference) that a listener really negotiates.
 
-    ``protocols``: those its configuration enables; ``expression``: its cipher list.
+    ``protocols``: those its configuration enables; ``expression``: its cipher list; ``ciphersuites``: its list for
+    TLS 1.3, empty for the library's own.
     """
     selection = expand(expression, library)
-    level = library.security_level if selection.security_level is None else selection.security_level
+    level = security_level(expression, library)
     enabled = tuple(p for p in protocols if _library_speaks(p, library, level))
     newest_old = max((PROTOCOL_VERSIONS.index(p) for p in enabled if p != "TLSv1.3"), default=-1)
     suites = [
@@ -56,8 +58,23 @@ def negotiable(
         enabled = tuple(p for p in enabled if p == "TLSv1.3")
     else:
         enabled = tuple(p for p in enabled if p == "TLSv1.3" or _usable(p, suites))
-    newest = TLS13_DEFAULT if "TLSv1.3" in enabled else ()
+    newest = _newest_suites(ciphersuites) if "TLSv1.3" in enabled else ()
+    if not newest:
+        enabled = tuple(p for p in enabled if p != "TLSv1.3")
     return enabled, newest + tuple(suite.name for suite in suites)
+
+
+def security_level(expression: str, library: Library) -> int:
+    """The level in force where ``expression`` is the cipher list."""
+    stated = expand(expression, library).security_level
+    return library.security_level if stated is None else stated
+
+
+def _newest_suites(declared: str) -> tuple[str, ...]:
+    if not declared:
+        return TLS13_DEFAULT
+    found = (suite_called(name) for name in dict.fromkeys(declared.split(":")))
+    return tuple(suite.name for suite in found if suite is not None and suite.version == "TLSv1.3")
 
 
 def _usable(protocol: ProtocolVersion, suites: Iterable[CipherSuite]) -> bool:
@@ -86,7 +103,7 @@ def _level_allows(suite: CipherSuite, level: int, library: Library) -> bool:
     if level == 0:
         return True
     bits = 112 if suite.encryption.startswith("3DES") else suite.bits
-    if bits < _LEVEL_BITS[level] or suite.anonymous:
+    if bits < LEVEL_BITS[level] or suite.anonymous:
         return False
     if suite.mac == "MD5" or (level >= 2 and suite.encryption.startswith("RC4")):
         return False

@@ -14,19 +14,36 @@ from typing import Final
 
 from msgspec import Struct
 
+from rupex.model import Provenance
 from rupex.tls.suites import CipherSuite, all_suites
 
 Test = Callable[[CipherSuite], bool]
 
 
+LEVEL_BITS: Final = (0, 80, 112, 128, 192, 256)
+"""Bits of security that a level asks of every algorithm (SSL_CTX_set_security_level(3), "DEFAULT CALLBACK BEHAVIOUR")."""
+
+
 class Library(Struct, frozen=True):
     """The crypto library of a host. ``release`` None: not known, and then every suite it ever had is assumed.
 
-    ``security_level``: the level in force where an expression sets none (SSL_CTX_set_security_level(3)).
+    ``security_level``: the level in force where an expression sets none (SSL_CTX_set_security_level(3)). The rest is the
+    system's policy (config(5), "SSL Configuration"), as its file words it, None where it says nothing: ``minimum`` and
+    ``maximum`` version, ``ciphers`` (TLS 1.2 and older), ``ciphersuites`` (TLS 1.3), ``groups``, ``signatures``,
+    ``options``; ``profile``: what ``PROFILE=SYSTEM`` stands for. ``provenance``: where the policy stands.
     """
 
     release: tuple[int, ...] | None = None
     security_level: int = 1
+    minimum: str | None = None
+    maximum: str | None = None
+    ciphers: str | None = None
+    ciphersuites: str | None = None
+    groups: str | None = None
+    signatures: str | None = None
+    options: str | None = None
+    profile: str | None = None
+    provenance: Provenance | None = None
 
     def __str__(self) -> str:
         if self.release is None:
@@ -256,7 +273,7 @@ class _Working:
         self.order = moved + [s for s in self.order if s.code not in codes]
 
 
-def knows(library: Library, suite: CipherSuite) -> bool:
+def knows(library: Library | _Kind, suite: CipherSuite) -> bool:
     """Whether ``library``, as distributions build it, has ``suite`` (TLS 1.3 ones aside)."""
     if suite.openssl is None or suite.version in ("SSLv2", "TLSv1.3"):
         return False
@@ -268,8 +285,14 @@ def knows(library: Library, suite: CipherSuite) -> bool:
     return not gone and not weak
 
 
+class _Kind(Struct, frozen=True):
+    """What decides which suites a library has."""
+
+    release: tuple[int, ...] | None
+
+
 @cache
-def _preferred(library: Library) -> tuple[CipherSuite, ...]:
+def _preferred(library: _Kind) -> tuple[CipherSuite, ...]:
     """All suites of ``library`` in its own order, before any expression."""
     everything = [s for s in reversed(all_suites()) if knows(library, s)]
     work = _Working(everything)
@@ -298,8 +321,10 @@ def _preferred(library: Library) -> tuple[CipherSuite, ...]:
 @lru_cache(maxsize=512)
 def expand(expression: str, library: Library) -> Selection:
     """What ``library`` makes of ``expression``. Words it does not know select nothing, as in the library itself."""
-    work = _Working(list(_preferred(library)))
+    work = _Working(list(_preferred(_Kind(library.release))))
     rules, unknown = expression, list[str]()
+    if rules.startswith("PROFILE=SYSTEM"):  # Red Hat's and its kin's own word for the system's policy
+        rules = (library.profile or "DEFAULT") + rules[len("PROFILE=SYSTEM") :]
     if rules.startswith("DEFAULT"):
         _apply(work, _DEFAULT, library, [])
         rules = rules[len("DEFAULT") :]

@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import posixpath
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 from urllib.parse import unquote
 
+from rupex.model import Header
 from rupex.servers.family import Answer, Because, Request
-from rupex.servers.nginx.headers import added_headers, server_header
+from rupex.servers.nginx.access import access_of, realm_of
 from rupex.servers.nginx.listeners import Listener, Virtual
-from rupex.servers.nginx.process import scope_identity
+from rupex.servers.nginx.process import Outcome, scope_identity
 from rupex.servers.nginx.variables import Exchange
-from rupex.servers.patterns import UndeterminedError
+from rupex.servers.patterns import UndeterminedError, search
 
 if TYPE_CHECKING:
     from rupex.servers.nginx.resolve import NginxConfiguration
+
+_PLAIN_TO_TLS: Final = 497
+"""nginx's own number for a plain request to a TLS listener; what is sent is 400, unless an error page takes it."""
 
 
 def answer_request(configuration: NginxConfiguration, request: Request) -> Answer | None:
@@ -22,41 +26,83 @@ def answer_request(configuration: NginxConfiguration, request: Request) -> Answe
     listener = _listener(configuration, request)
     if listener is None or listener.default is None:
         return None
+    transport = "tls" if listener.ssl else "plain"
     why: list[Because] = []
     try:
         virtual = listener.select(request.name)
     except UndeterminedError as undetermined:
-        return Answer(endpoint="", scope="", transport="tls" if listener.ssl else "plain", unknown=undetermined.why)
+        return Answer(endpoint="", scope="", transport=transport, unknown=undetermined.why)
     _explain_choice(listener, virtual, request, why)
     endpoint = configuration.endpoint_of.get((id(virtual), (listener.address, listener.port, listener.quic)))
-    exchange = _exchange(listener, virtual, request)
-    transport = "tls" if listener.ssl else "plain"
-    if listener.ssl != (request.scheme == "https"):
+    identity = endpoint.id if endpoint is not None else ""
+    refuses = endpoint.refuses if endpoint is not None else None
+    mismatch = listener.ssl != (request.scheme == "https")
+    if mismatch:
         speaks = "TLS" if listener.ssl else "plain HTTP"
         why.append(Because(f"this listener speaks {speaks}, the URL says {request.scheme}", virtual.block.provenance()))
-        if not listener.ssl:
-            return Answer(
-                endpoint=endpoint.id if endpoint else "", scope="", transport=transport, why=tuple(why), closed=True
-            )
-    outcome = configuration.processor(virtual).answer(exchange)
+    elif refuses is not None:
+        why.append(Because("the TLS handshake is refused", refuses))
+    if (mismatch and not listener.ssl) or (refuses is not None and not mismatch):
+        return Answer(endpoint=identity, scope="", transport=transport, why=tuple(why), closed=True)
+    exchange = _exchange(configuration, listener, virtual, request)
+    processor = configuration.processor(virtual)
+    outcome = processor.error_answer(exchange, None, _PLAIN_TO_TLS) if mismatch else processor.answer(exchange)
+    asked = outcome
+    if request.status is not None and not mismatch:
+        asked = processor.error_answer(
+            _exchange(configuration, listener, virtual, request), outcome.location, request.status
+        )
+    status = asked.status if request.status is not None else outcome.status
+    if status == _PLAIN_TO_TLS:
+        status = 400
+    _explain_outcome(outcome, virtual, why)
+    exchange.status = status
+    headers, unknown = _headers(configuration, asked, exchange, status, why)
+    return Answer(
+        endpoint=identity,
+        scope=scope_identity(outcome.location)[0],
+        transport=transport,
+        status=None if outcome.closed else status,
+        location=asked.target,
+        headers=() if outcome.closed else tuple(headers),
+        why=tuple(why),
+        closed=outcome.closed,
+        unknown=outcome.unknown or unknown,
+    )
+
+
+def _explain_outcome(outcome: Outcome, virtual: Virtual, why: list[Because]) -> None:
+    why += [Because(message, place) for message, place in outcome.steps]
     if outcome.location is not None:
         location = outcome.location
-        why.append(Because(f"the path meets this {location.kind} location", location.block.provenance()))
+        words = f"the path meets the {location.kind} location {location.pattern}"
+        why.append(Because(words, location.block.provenance()))
     else:
         why.append(Because("no location decides; the server block answers itself", virtual.block.provenance()))
     if outcome.by is not None:
         why.append(Because(f"{outcome.by}", outcome.by.provenance()))
-    status = request.status if request.status is not None else outcome.status
+    elif outcome.handler is not None:
+        why.append(Because(f"{outcome.handler}", outcome.handler.provenance()))
+
+
+def _headers(
+    configuration: NginxConfiguration, outcome: Outcome, exchange: Exchange, status: int | None, why: list[Because]
+) -> tuple[list[tuple[str, str]], str | None]:
+    """The headers of the answer, filled in for this request; and why one of them could not be."""
+    sent, dropped = configuration.headers.of(outcome.chain)
     headers: list[tuple[str, str]] = []
-    tokens = server_header(outcome.chain, configuration.release)
-    headers.append(("Server", tokens.value or ""))
+    unknown = None
     if outcome.target is not None:
         headers.append(("Location", outcome.target))
-    added, dropped = added_headers(outcome.chain)
-    unknown = outcome.unknown
-    for header in added:
+    if status == 401:
+        realm = realm_of(access_of(outcome.chain))
+        if realm is not None:
+            headers.append(("WWW-Authenticate", realm))
+    for header in sent:
         if not header.is_on(status or 200):
-            why.append(Because(f'{header.name} is not sent with status {status}: no "always"', header.provenance))
+            why.append(
+                Because(f"{header.name} is not sent with status {status}: {_why_not(header)}", header.provenance)
+            )
             continue
         try:
             value = exchange.fill(header.value)
@@ -66,17 +112,11 @@ def answer_request(configuration: NginxConfiguration, request: Request) -> Answe
             headers.append((header.name, value))
             why.append(Because(f"{header.name}: {value}", header.provenance))
     why += [Because(f"{lost.name} is dropped: {lost.because}", lost.provenance) for lost in dropped]
-    return Answer(
-        endpoint=endpoint.id if endpoint is not None else "",
-        scope=scope_identity(outcome.location)[0],
-        transport=transport,
-        status=None if outcome.closed else status,
-        location=outcome.target,
-        headers=() if outcome.closed else tuple(headers),
-        why=tuple(why),
-        closed=outcome.closed,
-        unknown=unknown,
-    )
+    return headers, unknown
+
+
+def _why_not(header: Header) -> str:
+    return f"it goes with {', '.join(map(str, header.on))} only" if header.on != "all" else "it does not apply"
 
 
 def _listener(configuration: NginxConfiguration, request: Request) -> Listener | None:
@@ -109,13 +149,13 @@ def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why:
         )
 
 
-def _exchange(listener: Listener, virtual: Virtual, request: Request) -> Exchange:
+def _exchange(configuration: NginxConfiguration, listener: Listener, virtual: Virtual, request: Request) -> Exchange:
     path = request.path or "/"
     sent = path + (f"?{request.query}" if request.query is not None else "")
     usual = 443 if request.scheme == "https" else 80
     host_header = request.name if request.port == usual else f"{request.name}:{request.port}"
     headers = {name.lower(): value for name, value in request.headers}
-    return Exchange(
+    exchange = Exchange(
         method=request.method,
         scheme="https" if listener.ssl else "http",
         host=request.name.lower(),
@@ -128,12 +168,26 @@ def _exchange(listener: Listener, virtual: Virtual, request: Request) -> Exchang
         server_name=virtual.names[0] if virtual.names else "",
         headers=headers,
         status=request.status,
+        definitions=configuration.definitions,
+        escaped="%" in path or "+" in path,
     )
+    _keep_name_captures(virtual, exchange)
+    return exchange
+
+
+def _keep_name_captures(virtual: Virtual, exchange: Exchange) -> None:
+    """What a server name that is a pattern captured of the host (ngx_http_find_virtual_server)."""
+    for name in virtual.names:
+        if name.startswith("~"):
+            found = search(name[1:], exchange.host, ignore_case=True)
+            if found is not None:
+                exchange.capture(found)
+                return
 
 
 def normalise(path: str) -> str:
     """A request path as locations see it: decoded, slashes merged, dots resolved (ngx_http_parse_complex_uri)."""
-    decoded = unquote(path, errors="surrogateescape")
+    decoded = unquote(path, errors="surrogateescape") if "%" in path else path
     resolved = posixpath.normpath(decoded)
     if decoded.endswith(("/", "/.", "/..")) and not resolved.endswith("/"):
         resolved += "/"

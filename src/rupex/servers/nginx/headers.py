@@ -1,58 +1,285 @@
-"""Response headers that nginx adds, and those it was told to add but does not.
+"""Response headers that nginx sends by configuration, and those it was told to send but does not.
 
-``add_header`` is inherited from the level above only when a block has none of its own (ngx_http_headers_module);
-without ``always`` it is added to ten status codes only.
+``add_header`` is inherited from the level above only when a block has none of its own (ngx_http_headers_module); without
+``always`` it is added to ten status codes only, and so is ``expires``. The headers-more module comes before all of
+that: what it sets or clears, ``add_header`` can still add a second time.
 """
 
 from __future__ import annotations
 
-from typing import Final
+import ipaddress
+import re
+from collections.abc import Iterable
+from typing import Final, NamedTuple
 
-from rupex.model import Dropped, Header, Setting
+from rupex.model import Dropped, Header, Provenance, Setting
 from rupex.servers.nginx.load import Block
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited
-from rupex.servers.nginx.variables import is_constant
+from rupex.servers.nginx.variables import DECODED, INTERNAL, Definitions, is_constant, names_in
 
 WITHOUT_ALWAYS: Final = (200, 201, 204, 206, 301, 302, 303, 304, 307, 308)
 
+_MOST_HEADERS: Final = 500
+"""Headers of one answer; a client takes a few hundred at most."""
 
-def added_headers(chain: tuple[Block, ...]) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
-    """The headers in force in the innermost block of ``chain``, and those of outer blocks that it drops."""
-    levels = [(depth, list(block.all("add_header"))) for depth, block in enumerate(chain)]
-    levels = [(depth, directives) for depth, directives in levels if directives]
-    if not levels:
-        return (), ()
-    depth, own = levels[-1]
-    how = "explicit" if depth == len(chain) - 1 else "inherited"
-    headers = tuple(_header(d, how == "explicit") for d in own if len(d.args) >= 2 and d.args[1] != "")
-    names = {header.name.lower() for header in headers}
-    because = f"the block at {chain[depth].provenance()} has an add_header of its own, and so inherits none"
-    dropped = tuple(
-        Dropped(d.args[0], d.args[1], d.provenance(), because)
-        for _, directives in reversed(levels[:-1])
-        for d in directives
-        if len(d.args) >= 2 and d.args[1] != "" and d.args[0].lower() not in names
-    )
-    return headers, dropped
+_UNITS: Final = {"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800, "M": 2592000, "y": 31536000}
+_TIME = re.compile(r"(\d{1,10})(ms|[smhdwMy]?)\s*")
+_MATCHES_LINE_END = re.compile(r"\[\^|\\[DWHN]|\(\?[a-z]*s")
+_ADDRESS = re.compile(r"(?<![\d.])(\d{1,3}(?:\.\d{1,3}){3})(?![\d.])")
 
 
-def _header(directive: Directive, is_own: bool) -> Header:
-    name, value = directive.args[:2]
-    provenance = directive.provenance("explicit" if is_own else "inherited")
-    on = "all" if directive.args[2:3] == ("always",) else WITHOUT_ALWAYS
-    if is_constant(value):
-        return Header(name, value, on, provenance)  # type: ignore[arg-type]
-    return Header(name, value, on, provenance, "its value holds a variable")  # type: ignore[arg-type]
+class SentHeaders(NamedTuple):
+    """What a block sends, the Server header first, and what it drops of the blocks above."""
+
+    sent: tuple[Header, ...]
+    dropped: tuple[Dropped, ...]
 
 
-def server_header(chain: tuple[Block, ...], release: Release) -> Setting[str]:
-    """What the Server header says, which is also what nginx's own error pages say."""
-    directive, provenance = inherited(chain, "server_tokens")
-    if directive is None:
-        setting = default("server_tokens", release)
-        word, provenance = str(setting.value), setting.provenance
-    else:
-        word = directive.args[0] if directive.args else "on"
-    return Setting("nginx" if word == "off" else f"nginx/{release}", provenance)
+class HeaderReader:
+    """Reads the headers of blocks; each chain of blocks once."""
+
+    def __init__(self, release: Release, definitions: Definitions) -> None:
+        self.release, self.definitions = release, definitions
+        self._known: dict[tuple[int, ...], SentHeaders] = {}
+        self._tokens: dict[int, Setting[str]] = {}
+
+    def of(self, chain: tuple[Block, ...]) -> SentHeaders:
+        """The headers in force in the innermost block of ``chain``."""
+        key = tuple(map(id, chain))
+        found = self._known.get(key)
+        if found is None:
+            found = self._known[key] = self._read(chain)
+        return found
+
+    def signature(self, chain: tuple[Block, ...]) -> Setting[str]:
+        """What nginx's own error pages say about it, and its Server header where nothing else sets that."""
+        directive, provenance = inherited(chain, "server_tokens")
+        if directive is None or provenance is None:
+            key, word = 0, str(default("server_tokens", self.release).value)
+            provenance = default("server_tokens", self.release).provenance
+        else:
+            key, word = id(directive), directive.args[0] if directive.args else "on"
+        found = self._tokens.get(key)
+        if found is None or (directive is not None and found.provenance != provenance):
+            found = Setting("nginx" if word == "off" else f"nginx/{self.release}", provenance)
+            self._tokens[key] = found
+        return found
+
+    def _read(self, chain: tuple[Block, ...]) -> SentHeaders:
+        more, cleared = self._headers_more(chain)
+        added, dropped = self._added(chain)
+        tokens = self.signature(chain)
+        assert tokens.value is not None
+        assert tokens.provenance is not None
+        server = ()
+        if not any(_matches(name, "server") for name, on in cleared if on == "all"):
+            of_more = [header for header in more if header.name.lower() == "server"]
+            server = (of_more[-1] if of_more else Header("Server", tokens.value, "all", tokens.provenance),)  # type: ignore[assignment]
+        rest = tuple(header for header in more if header.name.lower() != "server")
+        sent = (*server, *rest, *self._cookie(chain), *self._expires(chain), *added)[:_MOST_HEADERS]
+        return SentHeaders(sent, dropped)
+
+    # add_header
+
+    def _added(self, chain: tuple[Block, ...]) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
+        levels = [
+            (depth, list(block.all("add_header"))) for depth, block in enumerate(chain) if "add_header" in block.by_name
+        ]
+        levels = [(depth, directives) for depth, directives in levels if directives]
+        if not levels:
+            return (), ()
+        depth, own = levels[-1]
+        if len(levels) > 1 and self._merges(chain):  # since 1.29.3
+            merged = [
+                self._header(d, chain, at == len(chain) - 1) for at, ds in levels for d in ds if _says_something(d)
+            ]
+            return tuple(merged), ()
+        is_own = depth == len(chain) - 1
+        headers = tuple(self._header(d, chain, is_own) for d in own if _says_something(d))
+        names = {header.name.lower() for header in headers}
+        because = f"the block at {chain[depth].provenance()} has an add_header of its own, and so inherits none"
+        dropped = tuple(
+            Dropped(d.args[0], d.args[1], d.provenance(), because)
+            for _, directives in reversed(levels[:-1])
+            for d in directives
+            if _says_something(d) and d.args[0].lower() not in names
+        )
+        return headers, dropped
+
+    def _merges(self, chain: tuple[Block, ...]) -> bool:
+        directive, _ = inherited(chain, "add_header_inherit")
+        return directive is not None and directive.args == ("merge",)
+
+    def _header(self, directive: Directive, chain: tuple[Block, ...], is_own: bool) -> Header:
+        name, value = directive.args[:2]
+        provenance = directive.provenance("explicit" if is_own else "inherited")
+        on = "all" if directive.args[2:3] == ("always",) else WITHOUT_ALWAYS
+        return self._made(name, value, on, provenance, chain)  # type: ignore[arg-type]
+
+    def _made(self, name: str, value: str, on: object, provenance: Provenance, chain: tuple[Block, ...]) -> Header:
+        more: dict[str, str] = {}
+        if not is_constant(value):
+            more["unknown"] = "its value holds a variable"
+            reflected = reflected_part(value, chain)
+            if reflected is not None:
+                more["reflects"] = reflected
+        inside = internal_part(value)
+        if inside is not None:
+            more["internal"] = inside
+        return Header(name, value, on, provenance, **more)  # type: ignore[arg-type]
+
+    # headers-more
+
+    def _headers_more(self, chain: tuple[Block, ...]) -> tuple[list[Header], list[tuple[str, object]]]:
+        """What ``more_set_headers`` sets (the last word for a name counts) and ``more_clear_headers`` takes out."""
+        found: dict[tuple[str, object], Header] = {}
+        cleared: list[tuple[str, object]] = []
+        for block in chain:
+            if "more_set_headers" not in block.by_name and "more_clear_headers" not in block.by_name:
+                continue
+            for child in block.children:
+                if not isinstance(child, Directive):
+                    continue
+                if child.name == "more_set_headers":
+                    on, types, words = _more_options(child.args)
+                    for word in words:
+                        name, _, value = word.partition(":")
+                        name, value = name.strip(), value.strip()
+                        if not value:
+                            cleared.append((name.lower(), on))
+                            continue
+                        provenance = child.provenance("explicit" if block is chain[-1] else "inherited")
+                        header = self._made(name, value, on, provenance, chain)
+                        if types and not any("text/html" in kind for kind in types):
+                            header = Header(
+                                name, value, header.on, provenance, f"only with content of {', '.join(types)}"
+                            )
+                        found.pop((name.lower(), on), None)
+                        found[name.lower(), on] = header
+                elif child.name == "more_clear_headers":
+                    on, _, words = _more_options(child.args)
+                    for word in words:
+                        for name in word.split():
+                            cleared.append((name.lower(), on))
+                            for key in [k for k in found if _matches(name.lower(), k[0])]:
+                                del found[key]
+        return list(found.values()), cleared
+
+    # expires and cookies
+
+    def _expires(self, chain: tuple[Block, ...]) -> Iterable[Header]:
+        directive, provenance = inherited(chain, "expires")
+        if directive is None or provenance is None or not directive.args or directive.args[0] == "off":
+            return ()
+        word = directive.args[-1]
+        if word == "epoch":
+            value = "no-cache"
+        elif word == "max":
+            value = "max-age=315360000"
+        elif not is_constant(word) or word.startswith("@") or directive.args[0] == "modified":
+            return (Header("Cache-Control", word, WITHOUT_ALWAYS, provenance, "its value goes by the time of day"),)
+        else:
+            seconds = parse_seconds(word.lstrip("+-"))
+            value = "no-cache" if word.startswith("-") and seconds else f"max-age={seconds or 0}"
+        return (Header("Cache-Control", value, WITHOUT_ALWAYS, provenance),)
+
+    def _cookie(self, chain: tuple[Block, ...]) -> Iterable[Header]:
+        """The cookie of ngx_http_userid_module."""
+        directive, provenance = inherited(chain, "userid")
+        if directive is None or provenance is None or directive.args[:1] not in (("on",), ("v1",)):
+            return ()
+
+        def word(name: str, usual: str) -> str:
+            found, _ = inherited(chain, name)
+            return found.args[0] if found is not None and found.args else usual
+
+        flags, _ = inherited(chain, "userid_flags")
+        parts = [f"{word('userid_name', 'uid')}=…"]
+        if word("userid_domain", "none") != "none":
+            parts.append(f"domain={word('userid_domain', '')}")
+        parts.append(f"path={word('userid_path', '/')}")
+        shown = {"secure": "secure", "httponly": "httponly", "samesite=strict": "samesite=strict"}
+        for flag in flags.args if flags is not None else ():
+            parts.append(shown.get(flag, flag))
+        return (Header("Set-Cookie", "; ".join(part for part in parts if part != "off"), "all", provenance),)
+
+
+def _says_something(directive: Directive) -> bool:
+    return len(directive.args) >= 2 and directive.args[1] != ""
+
+
+def _matches(pattern: str, name: str) -> bool:
+    """Names of ``more_clear_headers`` may end in a star."""
+    return name.startswith(pattern[:-1]) if pattern.endswith("*") else pattern == name
+
+
+def _more_options(args: tuple[str, ...]) -> tuple[object, list[str], list[str]]:
+    """Status codes, content types, and the rest, of a headers-more directive."""
+    statuses: list[int] = []
+    types: list[str] = []
+    words: list[str] = []
+    waiting = list(args)
+    while waiting:
+        word = waiting.pop(0)
+        if word == "-s" and waiting:
+            statuses += [int(part) for part in waiting.pop(0).split() if part.isdigit()]
+        elif word == "-t" and waiting:
+            types += waiting.pop(0).split()
+        elif word not in ("-r", "-a"):
+            words.append(word)
+    return (tuple(statuses) if statuses else "all"), types, words
+
+
+def parse_seconds(text: str) -> int | None:
+    """A time such as ``1h30m`` in whole seconds (ngx_parse_time); None when it is none."""
+    total, position = 0, 0
+    while position < len(text):
+        found = _TIME.match(text, position)
+        if found is None:
+            return None
+        total += 0 if found[2] == "ms" else int(found[1]) * _UNITS[found[2]]
+        position = found.end()
+    return total if text else None
+
+
+def reflected_part(text: str, chain: tuple[Block, ...]) -> str | None:
+    """The decoded part of the request that ``text`` holds unescaped, as it is written there; or None.
+
+    A capture counts where its pattern can match a line end: a negated class does, a dot does not.
+    """
+    for name in names_in(text):
+        if name in DECODED:
+            return f"${name}"
+        if name.isdigit():
+            for block in reversed(chain):
+                if block.name == "location" and len(block.args) == 2 and block.args[0] in ("~", "~*"):
+                    if _MATCHES_LINE_END.search(block.args[1]):
+                        return f"${name} of {block.args[1]}"
+                    break
+        else:
+            for block in chain:
+                for setting in block.all("set"):
+                    if len(setting.args) == 2 and setting.args[0] == f"${name}" and name not in setting.args[1]:
+                        inner = reflected_part(setting.args[1], chain)
+                        if inner is not None:
+                            return f"${name}, which is {inner}"
+    return None
+
+
+def internal_part(text: str) -> str | None:
+    """What ``text`` tells of the inside: a variable that does, or a private address; or None."""
+    if "$" in text:
+        for name in names_in(text):
+            if name in INTERNAL:
+                return f"${name}"
+    if "." in text:
+        for address in _ADDRESS.findall(text):
+            try:
+                parsed = ipaddress.ip_address(address)
+            except ValueError:
+                continue
+            if parsed.is_private and not parsed.is_loopback and not parsed.is_unspecified:
+                return str(address)
+    return None

@@ -1,28 +1,34 @@
-"""The way of one request through a server block: rewriting, location, access, content.
+"""The way of one request through a server block: rewriting, location, access, files, content, error pages.
 
-Follows the phases of ngx_http_core_module (src/http/ngx_http_core_module.c) and ngx_http_rewrite_module. The same code
-answers one concrete request and finds out what a location does; it never guesses: where the way hangs on something
-that only run time knows, the outcome says so.
+Follows the phases of ngx_http_core_module (src/http/ngx_http_core_module.c), ngx_http_rewrite_module and
+``ngx_http_special_response_handler``. The same code answers one concrete request and finds out what a location does; it
+never guesses: where the way hangs on something that only run time knows, the outcome says so.
 """
 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Final, Literal
 
 from rupex.model import Provenance, bounds
 from rupex.model.endpoint import Match
+from rupex.servers.nginx.access import Access, access_of
+from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.load import Block
 from rupex.servers.nginx.syntax import Directive
-from rupex.servers.nginx.variables import Exchange
+from rupex.servers.nginx.variables import Exchange, escape_arguments, unescape_redirect
 from rupex.servers.patterns import UndeterminedError, search
 
 UPSTREAM_DIRECTIVES: Final = ("proxy_pass", "fastcgi_pass", "uwsgi_pass", "scgi_pass", "grpc_pass", "memcached_pass")
 REDIRECT_STATUSES: Final = (301, 302, 303, 307, 308)
 
+# Directives that answer by themselves, whatever lies under the document root.
+HANDLERS: Final = (*UPSTREAM_DIRECTIVES, "stub_status", "empty_gif", "vhost_traffic_status_display", "api", "status")
+
 _REWRITE_NAMES: Final = frozenset({"return", "rewrite", "if", "set", "break"})
 _IS_URL = re.compile(r"(?:https?://|\$scheme)")
+_ANSWERED_BY_DEFAULT: Final = frozenset({"GET", "HEAD"})
 
 
 @dataclass(slots=True)
@@ -41,6 +47,11 @@ class Location:
     def is_internal(self) -> bool:
         return self.kind == "named" or self.block.last("internal") is not None
 
+    @property
+    def redirects_without_slash(self) -> bool:
+        """Whether a request for its name without the last slash is sent to it (``auto_redirect`` of nginx)."""
+        return self.pattern.endswith("/") and any(name in self.block.by_name for name in UPSTREAM_DIRECTIVES)
+
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
@@ -48,6 +59,8 @@ class Outcome:
 
     ``status`` None: the content decides. ``closed``: the connection is closed without an answer (status 444).
     ``by``: the directive that decided, if one did. ``unknown``: why the way could not be followed to its end.
+    ``fallback``: the location that takes requests for files that are not there, where nobody knows whether they are.
+    ``steps``: what happened on the way. ``listed``: a folder is shown.
     """
 
     chain: tuple[Block, ...]
@@ -59,6 +72,8 @@ class Outcome:
     body: str | None = None
     unknown: str | None = None
     steps: tuple[tuple[str, Provenance], ...] = ()
+    fallback: Location | None = None
+    handler: Directive | None = None
 
     @property
     def is_redirect(self) -> bool:
@@ -75,10 +90,31 @@ class _Final:
     by: Directive
 
 
+@dataclass(slots=True)
+class _Way:
+    """Where a request has got to: its location and the blocks in force, and what happened so far."""
+
+    chain: tuple[Block, ...]
+    location: Location | None = None
+    steps: list[tuple[str, Provenance]] = field(default_factory=list)
+    error: int | None = None
+    in_error_page: bool = False
+    is_internal: bool = False
+
+    def tell(self, message: str, place: Provenance) -> None:
+        if len(self.steps) < _MOST_STEPS:
+            self.steps.append((message, place))
+
+
+_MOST_STEPS: Final = 200
+
+
 def scope_identity(location: Location | None) -> tuple[str, Match]:
     """The id and kind of the scope that a location is; None: the server block where no location matches."""
-    if location is None or location.kind == "named":
+    if location is None:
         return "any", "any"
+    if location.kind == "named":
+        return f"named:{location.pattern}", "condition"
     return f"{location.kind}:{'(?i)' if location.ignore_case else ''}{location.pattern}", location.kind
 
 
@@ -116,10 +152,21 @@ def _location(block: Block, parent: tuple[Block, ...]) -> Location | None:
             return None
 
 
-def select_location(uri: str, locations: list[Location]) -> tuple[Location | None, bool]:
-    """The location for ``uri`` (``ngx_http_core_find_location``): exact, longest prefix and what lies in it, patterns in
-    order. Also whether the search was ended by an exact or pattern location. Raises :class:`UndeterminedError`."""
+class _AutoRedirect(Exception):  # noqa: N818  no error: the search ended with a redirect to this location
+    def __init__(self, location: Location) -> None:
+        super().__init__(location)
+        self.location = location
+
+
+def select_location(exchange: Exchange, locations: list[Location]) -> tuple[Location | None, bool]:
+    """The location for a request (``ngx_http_core_find_location``): exact, longest prefix and what lies in it, patterns
+    in order. Also whether the search was ended by an exact or pattern location. Keeps what a pattern captured.
+
+    Raises :class:`UndeterminedError`, and :class:`_AutoRedirect` where only the last slash is missing.
+    """
+    uri = exchange.uri
     best: Location | None = None
+    slash: Location | None = None
     for location in locations:
         if location.kind == "exact" and location.pattern == uri:
             return location, True
@@ -129,65 +176,112 @@ def select_location(uri: str, locations: list[Location]) -> tuple[Location | Non
             and (best is None or len(location.pattern) > len(best.pattern))
         ):
             best = location
+        if location.pattern == uri + "/" and location.kind in ("exact", "prefix") and location.redirects_without_slash:
+            slash = slash or location
+    if slash is not None and (best is None or best.pattern != uri):
+        raise _AutoRedirect(slash)
     found = best
     if best is not None and best.children:
-        inner, ended = select_location(uri, best.children)
+        inner, ended = select_location(exchange, best.children)
         if ended:
             return inner, True
         found = inner or best
     if best is None or not best.no_regex:
         for location in locations:
-            if location.kind == "regex" and search(location.pattern, uri, ignore_case=location.ignore_case) is not None:
-                inner, _ = select_location(uri, location.children)
-                return inner or location, True
+            if location.kind == "regex":
+                match = search(location.pattern, uri, ignore_case=location.ignore_case)
+                if match is not None:
+                    exchange.capture(match)
+                    inner, _ = select_location(exchange, location.children) if location.children else (None, False)
+                    return inner or location, True
     return found, False
 
 
 class Processor:
     """One server block, ready to take requests. ``chain``: its blocks, ``http`` first and ``server`` last."""
 
-    def __init__(self, chain: tuple[Block, ...], locations: list[Location]) -> None:
-        self.chain, self.locations = chain, locations
-        self.rewrites = _REWRITE_NAMES.intersection(chain[-1].by_name)
+    def __init__(self, chain: tuple[Block, ...], locations: list[Location], content: Content) -> None:
+        self.chain, self.locations, self.content = chain, locations, content
+        self.rewrites = bool(_REWRITE_NAMES.intersection(chain[-1].by_name))
+        self.named = {location.pattern: location for location in locations if location.kind == "named"}
 
-    def answer(self, exchange: Exchange, forced: Location | None = None) -> Outcome:
-        """Follow ``exchange`` to its end. ``forced``: the location that is asked about, whatever the URI would select
-        first. Changes ``exchange`` as the server would."""
-        location: Location | None = None
-        steps: list[tuple[str, Provenance]] = []
+    def answer(self, exchange: Exchange, forced: Location | None = None, *, lenient: bool = False) -> Outcome:
+        """Follow ``exchange`` to its end. Changes ``exchange`` as the server would.
+
+        ``forced``: the location that is asked about, whatever the URI would select. ``lenient``: a condition that only
+        run time knows and that can do no more than refuse, or send on inside, is taken not to hold.
+        """
+        way = _Way(self.chain)
         try:
-            final = self._rewrite(self.chain[-1], exchange) if self.rewrites else None
-            if final is not None and not isinstance(final, str):
-                return self._ended(final, self.chain, None, exchange, steps)
-            for _ in range(bounds.REWRITE_CYCLES + 1):
-                location, _ = (forced, True) if forced is not None else select_location(exchange.uri, self.locations)
-                forced = None
-                chain = self.chain if location is None else location.chain
-                if location is None:
-                    return self._content(exchange, chain, None, steps)
-                before = exchange.uri
-                flag = (
-                    self._rewrite(location.block, exchange)
-                    if _REWRITE_NAMES.intersection(location.block.by_name)
-                    else None
-                )
-                if isinstance(flag, _Final):
-                    return self._ended(flag, chain, location, exchange, steps)
-                if exchange.uri == before or flag == "break":
-                    return self._content(exchange, chain, location, steps)
-            return Outcome(self.chain, location, status=500, unknown=None, steps=tuple(steps))
+            return self._run(exchange, way, forced, lenient)
         except UndeterminedError as undetermined:
-            chain = self.chain if location is None else location.chain
-            return Outcome(chain, location, unknown=undetermined.why, steps=tuple(steps))
+            return Outcome(way.chain, way.location, unknown=undetermined.why, steps=tuple(way.steps))
 
-    def _rewrite(self, block: Block, exchange: Exchange) -> _Final | str | None:
+    def error_answer(self, exchange: Exchange, location: Location | None, status: int) -> Outcome:
+        """What a request gets that ends in ``location`` with the error ``status``."""
+        way = _Way(self.chain if location is None else location.chain, location)
+        try:
+            return self._ended(_Way(way.chain, location), exchange, status, None, None)
+        except UndeterminedError as undetermined:
+            return Outcome(way.chain, location, unknown=undetermined.why)
+
+    def _run(self, exchange: Exchange, way: _Way, forced: Location | None, lenient: bool) -> Outcome:
+        if self.rewrites and (forced is None or forced.kind != "named"):
+            final = self._rewrite(self.chain[-1], exchange, way, lenient)
+            if isinstance(final, _Final):
+                return self._final(way, exchange, final)
+        for _ in range(bounds.REWRITE_CYCLES + 1):
+            exchange.changed = False
+            if forced is not None:
+                way.location, forced = forced, None
+            else:
+                try:
+                    way.location, _ = select_location(exchange, self.locations) if self.locations else (None, False)
+                except _AutoRedirect as redirect:
+                    way.location, way.chain = redirect.location, redirect.location.chain
+                    place = redirect.location.block.provenance()
+                    way.tell("only the last slash is missing, so the request is sent there", place)
+                    target = redirect.location.pattern + (f"?{exchange.args}" if exchange.args else "")
+                    return self._ended(way, exchange, 301, target, redirect.location.block.directive)
+            location = way.location
+            way.chain = self.chain if location is None else location.chain
+            if location is not None:
+                if location.is_internal and location.kind != "named" and not way.is_internal:
+                    place = location.block.provenance()
+                    way.tell("this location is internal, so clients get 404", place)
+                    return self._ended(way, exchange, 404, None, location.block.last("internal"))
+                if not _REWRITE_NAMES.isdisjoint(location.block.by_name):
+                    result = self._rewrite(location.block, exchange, way, lenient)
+                    if isinstance(result, _Final):
+                        return self._final(way, exchange, result)
+                    if exchange.changed and result != "break":
+                        way.is_internal = True
+                        continue
+            return self._content(exchange, way, lenient)
+        way.tell(f"the URI was rewritten more than {bounds.REWRITE_CYCLES} times", way.chain[-1].provenance())
+        return Outcome(way.chain, way.location, status=500, steps=tuple(way.steps))
+
+    # Rewriting
+
+    def _rewrite(self, block: Block, exchange: Exchange, way: _Way, lenient: bool) -> _Final | str | None:
         """Run the rewrite directives of one block. A final answer; or ``last`` or ``break``; or None at its end."""
         for child in block.children:
             if child.name not in _REWRITE_NAMES:
                 continue
             if isinstance(child, Block):
-                if child.name == "if" and _condition(child, exchange):
-                    result = self._rewrite(child, exchange)
+                if child.name != "if":
+                    continue
+                try:
+                    holds = _condition(child, exchange, self, way)
+                except UndeterminedError:
+                    if lenient and _can_be_passed_over(child):
+                        continue
+                    raise
+                if holds:
+                    way.tell("this condition holds", child.provenance())
+                    if way.location is not None:  # inside a location, the if block's own settings are in force
+                        way.chain = (*way.location.chain, child)
+                    result = self._rewrite(child, exchange, way, lenient)
                     if result is not None:
                         return result
                 continue
@@ -197,46 +291,215 @@ class Processor:
                 case "set" if len(child.args) == 2:
                     exchange.variables[child.args[0].removeprefix("$")] = exchange.fill(child.args[1])
                 case "break":
+                    exchange.changed = False
                     return "break"
                 case "rewrite" if len(child.args) >= 2:
+                    before = exchange.uri
                     result = _apply_rewrite(child, exchange)
+                    if exchange.uri != before:
+                        way.tell(f"the URI is rewritten to {exchange.uri}", child.provenance())
                     if result is not None:
                         return result
         return None
 
-    def _ended(
-        self,
-        final: _Final,
-        chain: tuple[Block, ...],
-        location: Location | None,
-        exchange: Exchange,
-        steps: list[tuple[str, Provenance]],
-    ) -> Outcome:
-        target = final.target
-        if target is not None and target.startswith("/"):
-            target = _absolute(target, chain, exchange)
-        return Outcome(
-            chain,
-            location,
-            status=None if final.status == 444 else final.status,
-            target=target,
-            closed=final.status == 444,
-            by=final.by,
-            body=final.body,
-            steps=tuple(steps),
-        )
+    # Ends
 
-    def _content(
-        self,
-        exchange: Exchange,
-        chain: tuple[Block, ...],
-        location: Location | None,
-        steps: list[tuple[str, Provenance]],
-    ) -> Outcome:
-        denied = next((d for d in chain[-1].all("deny") if d.args[:1] == ("all",)), None)
-        if denied is not None and next(chain[-1].all("allow"), None) is None and chain[-1].last("satisfy") is None:
-            return Outcome(chain, location, status=403, by=denied, steps=tuple(steps))
-        return Outcome(chain, location, steps=tuple(steps))
+    def _final(self, way: _Way, exchange: Exchange, final: _Final) -> Outcome:
+        if final.status == 444:
+            return Outcome(way.chain, way.location, closed=True, by=final.by, steps=tuple(way.steps))
+        if final.body is not None:  # a text of its own: no error page takes its place
+            status = final.status if way.error is None else way.error
+            return Outcome(way.chain, way.location, status=status, by=final.by, body=final.body, steps=tuple(way.steps))
+        return self._ended(way, exchange, final.status, final.target, final.by)
+
+    def _ended(self, way: _Way, exchange: Exchange, status: int, target: str | None, by: Directive | None) -> Outcome:
+        """The request ends with ``status``, unless an ``error_page`` takes it elsewhere."""
+        if status >= 300:
+            page = _error_page(way.chain, status)
+            if page is not None and (not way.in_error_page or _is_on(way.chain, "recursive_error_pages", False)):
+                return self._error_page(way, exchange, status, page, by)
+        if target is not None and target.startswith("/"):
+            target = _absolute(target, way.chain, exchange)
+        shown = status if status >= 300 or way.error is None else way.error
+        return Outcome(way.chain, way.location, status=shown, target=target, by=by, steps=tuple(way.steps))
+
+    def _error_page(self, way: _Way, exchange: Exchange, status: int, page: Directive, by: Directive | None) -> Outcome:
+        answer = next((word for word in page.args[:-1] if word.startswith("=")), None)
+        uri = exchange.fill(page.args[-1])
+        way.tell(f"{page}: for status {status}", page.provenance())
+        way.in_error_page = way.is_internal = True
+        if not uri.startswith(("/", "@")):
+            code = int(answer[1:]) if answer and answer[1:].isdigit() else 302
+            code = code if code in REDIRECT_STATUSES else 302
+            return Outcome(way.chain, way.location, status=code, target=uri, by=page, steps=tuple(way.steps))
+        way.error = status if answer is None else int(answer[1:]) if answer[1:].isdigit() else None
+        if uri.startswith("@"):
+            named = self.named.get(uri)
+            if named is None:
+                return Outcome(way.chain, way.location, status=500, by=page, steps=tuple(way.steps))
+            inner = self._inside(exchange, way, named)
+        else:
+            exchange.uri, mark, args = uri.partition("?")
+            if mark:
+                exchange.args = args
+            if exchange.method not in _ANSWERED_BY_DEFAULT:
+                exchange.method = "GET"
+            inner = self._inside(exchange, way, None)
+        if inner.status is None and way.error is not None:
+            inner = replace(inner, status=way.error)
+        return replace(inner, by=inner.by or by or page)
+
+    def _inside(self, exchange: Exchange, way: _Way, forced: Location | None) -> Outcome:
+        """An internal redirect: the request starts again, at its named location or at its new URI."""
+        if exchange.depth >= bounds.REWRITE_CYCLES:
+            raise UndeterminedError("internal redirects go round in a circle; nginx answers 500")
+        exchange.depth += 1
+        way.is_internal, way.chain, way.location = True, self.chain, None
+        return self._run(exchange, way, forced, lenient=False)
+
+    # Access and content
+
+    def _content(self, exchange: Exchange, way: _Way, lenient: bool) -> Outcome:
+        exchange.root = None
+        limits = next((b for b in way.chain[-1].blocks("limit_except")), None)
+        if limits is not None and exchange.method not in _named_methods(limits.args):
+            way.chain = (*way.chain, limits)
+        access: Access = access_of(way.chain)
+        refused, why = access.refusal(exchange)
+        if refused is not None and refused[0] is not None:
+            return self._ended(way, exchange, refused[0], None, refused[1])
+        if why is not None and not lenient:
+            raise UndeterminedError(why)
+        try_files = way.chain[-1].last("try_files")
+        if try_files is not None and len(try_files.args) >= 2:
+            outcome = self._try_files(exchange, way, try_files)
+            if outcome is not None:
+                return outcome
+        handler = _handler(way.chain)
+        if handler is not None:
+            return Outcome(way.chain, way.location, handler=handler, steps=tuple(way.steps))
+        return self._static(exchange, way)
+
+    def _try_files(self, exchange: Exchange, way: _Way, try_files: Directive) -> Outcome | None:
+        """The outcome where none of the files is there; None where one is, and then it is the URI."""
+        root = self.content.root_of(way.chain, exchange)
+        exchange.root = root
+        last = try_files.args[-1]
+        for word in try_files.args[:-1]:
+            path = exchange.fill(word)
+            wants_folder = path.endswith("/")
+            kind = self.content.kind(self.content.path_of(path.rstrip("/") or "/", way.chain, exchange), root)
+            if kind is None:
+                if self._cannot_be(word):
+                    continue
+                return Outcome(
+                    way.chain, way.location, steps=tuple(way.steps), fallback=self._fallback(last, exchange, way)
+                )
+            if kind == ("folder" if wants_folder else "file"):
+                way.tell(f"{word} is there: {path}", try_files.provenance())
+                exchange.uri = path
+                return None
+        way.tell(f"none of these files is there, so it goes on to {last}", try_files.provenance())
+        if last.startswith("="):
+            return self._ended(way, exchange, int(last[1:]) if last[1:].isdigit() else 500, None, try_files)
+        if last.startswith("@"):
+            named = self.named.get(last)
+            if named is None:
+                return Outcome(way.chain, way.location, status=500, by=try_files, steps=tuple(way.steps))
+            return self._inside(exchange, way, named)
+        exchange.uri, mark, args = exchange.fill(last).partition("?")
+        exchange.args = args if mark else ""
+        return self._inside(exchange, way, None)
+
+    @staticmethod
+    def _cannot_be(word: str) -> bool:
+        """A file that is named only so that it is not there: a way to write "always go on"."""
+        return "$" not in word and re.search(r"non-?exist|does-?not|\.unknown|/dev/null", word) is not None
+
+    def _fallback(self, last: str, exchange: Exchange, way: _Way) -> Location | None:
+        if last.startswith("@"):
+            return self.named.get(last)
+        if last.startswith("/"):
+            inner = replace(exchange, uri=last.partition("?")[0])
+            try:
+                found, _ = select_location(inner, self.locations)
+            except (_AutoRedirect, UndeterminedError):
+                return None
+            return found if found is not way.location else None
+        return None
+
+    def _static(self, exchange: Exchange, way: _Way) -> Outcome:
+        """The index, autoindex and static modules."""
+        root = self.content.root_of(way.chain, exchange)
+        path = self.content.path_of(exchange.uri, way.chain, exchange)
+        kind = self.content.kind(path, root)
+        done = Outcome(way.chain, way.location, steps=tuple(way.steps))
+        if kind is None:
+            return done
+        if exchange.uri.endswith("/"):
+            index = next((b.last("index") for b in reversed(way.chain) if b.last("index") is not None), None)
+            for name in index.args if index is not None else ("index.html",):
+                page = exchange.fill(name)
+                if page.startswith("/"):
+                    exchange.uri = page
+                    return self._inside(exchange, way, None)
+                if self.content.kind(f"{path}{page}", root) == "file":
+                    exchange.uri += page
+                    return self._inside(exchange, way, None)
+            if kind == "folder" and _is_on(way.chain, "autoindex", False):
+                return replace(done, status=way.error or 200)
+            return self._ended(way, exchange, 403 if kind == "folder" else 404, None, None)
+        if kind == "folder":
+            target = exchange.uri + "/" + (f"?{exchange.args}" if exchange.args else "")
+            return self._ended(way, exchange, 301, target, None)
+        if kind == "missing":
+            return self._ended(way, exchange, 404, None, None)
+        if exchange.method not in _ANSWERED_BY_DEFAULT:
+            return self._ended(way, exchange, 405, None, None)
+        return replace(done, status=way.error or 200)
+
+
+def _can_be_passed_over(block: Block) -> bool:
+    """Whether an ``if`` can do no more than refuse, set variables, or send the request on inside the server."""
+    for child in block.children:
+        if isinstance(child, Block):
+            return False
+        if child.name == "return":
+            code = child.args[0] if child.args else ""
+            if not (code.isdigit() and 400 <= int(code) < 500):
+                return False
+        elif child.name == "rewrite":
+            if len(child.args) < 2 or _IS_URL.match(child.args[1]) or child.args[2:] in (("redirect",), ("permanent",)):
+                return False
+        elif child.name not in ("set", "break", "access_log", "limit_rate"):
+            return False
+    return True
+
+
+def _handler(chain: tuple[Block, ...]) -> Directive | None:
+    """The directive that makes the content; an ``if`` block takes over that of its location."""
+    for block in reversed(chain):
+        for name in HANDLERS:
+            found = block.last(name)
+            if found is not None:
+                return found
+        if block.name not in ("if", "limit_except"):
+            return None
+    return None
+
+
+def _named_methods(args: tuple[str, ...]) -> set[str]:
+    """The methods of a ``limit_except``; GET stands for HEAD too."""
+    return set(args) | ({"HEAD"} if "GET" in args else set())
+
+
+def _error_page(chain: tuple[Block, ...], status: int) -> Directive | None:
+    """The ``error_page`` in force for ``status``: of the innermost block that has any."""
+    for block in reversed(chain):
+        pages = list(block.all("error_page"))
+        if pages:
+            return next((page for page in pages if str(status) in page.args[:-1]), None)
+    return None
 
 
 def _return(directive: Directive, exchange: Exchange) -> _Final:
@@ -261,20 +524,28 @@ def _apply_rewrite(directive: Directive, exchange: Exchange) -> _Final | str | N
     found = search(pattern, exchange.uri)
     if found is None:
         return None
-    exchange.captures = (found[0], *found.groups())
+    exchange.capture(found)
+    redirects = _IS_URL.match(replacement) is not None or flag in ("redirect", "permanent")
+    if redirects and exchange.escaped:
+        exchange.captures = tuple(None if c is None else escape_arguments(c) for c in exchange.captures)
     keeps_args = not replacement.endswith("?")
     new = exchange.fill(replacement if keeps_args else replacement[:-1])
     path, mark, args = new.partition("?")
     if keeps_args and exchange.args:
         args = f"{args}&{exchange.args}" if mark else exchange.args
-    if _IS_URL.match(replacement) or flag in ("redirect", "permanent"):
+    if redirects:
         target = path + (f"?{args}" if args else "")
+        if exchange.escaped:
+            target = unescape_redirect(target)
         return _Final(301 if flag == "permanent" else 302, target, None, directive)
+    if not path:
+        return _Final(500, None, None, directive)
     exchange.uri, exchange.args = path, args
+    exchange.changed = flag != "break"
     return flag if flag in ("last", "break") else None
 
 
-def _condition(block: Block, exchange: Exchange) -> bool:
+def _condition(block: Block, exchange: Exchange, processor: Processor, way: _Way) -> bool:
     """The condition of an ``if`` (ngx_http_rewrite_if_condition)."""
     words = list(block.args)
     if not words or not words[0].startswith("(") or not words[-1].endswith(")"):
@@ -285,7 +556,7 @@ def _condition(block: Block, exchange: Exchange) -> bool:
     if len(words) == 1 and words[0].startswith("$"):
         return exchange.fill(words[0]) not in ("", "0")
     if len(words) == 2 and re.fullmatch(r"!?-[fdex]", words[0]):
-        raise UndeterminedError(f"if ({' '.join(words)}) asks for a file")
+        return _file_test(words[0], words[1], exchange, processor, way)
     if len(words) != 3:
         raise UndeterminedError(f"if ({' '.join(words)[:60]}) cannot be read")
     left, operator, right = words
@@ -298,10 +569,20 @@ def _condition(block: Block, exchange: Exchange) -> bool:
         case "~" | "~*" | "!~" | "!~*":
             found = search(right, value, ignore_case=operator.endswith("*"))
             if found is not None:
-                exchange.captures = (found[0], *found.groups())
+                exchange.capture(found)
             return (found is None) == operator.startswith("!")
         case _:
             raise UndeterminedError(f"if with the operator {operator!r}")
+
+
+def _file_test(test: str, word: str, exchange: Exchange, processor: Processor, way: _Way) -> bool:
+    root = processor.content.root_of(way.chain, exchange)
+    exchange.root = root
+    kind = processor.content.kind(exchange.fill(word), root)
+    if kind is None or test.endswith("x"):
+        raise UndeterminedError(f"if ({test} {word}) asks for a file that the tree does not show")
+    holds = {"f": kind == "file", "d": kind == "folder", "e": kind != "missing"}[test[-1]]
+    return holds != test.startswith("!")
 
 
 def find(chain: tuple[Block, ...], name: str) -> Directive | None:
@@ -313,16 +594,17 @@ def find(chain: tuple[Block, ...], name: str) -> Directive | None:
     return None
 
 
+def _is_on(chain: tuple[Block, ...], name: str, default: bool) -> bool:
+    found = find(chain, name)
+    return default if found is None or not found.args else found.args[0] == "on"
+
+
 def _absolute(path: str, chain: tuple[Block, ...], exchange: Exchange) -> str:
     """A relative redirect as it is sent (ngx_http_header_filter)."""
-
-    def is_on(name: str, default: bool) -> bool:
-        found = find(chain, name)
-        return default if found is None or not found.args else found.args[0] == "on"
-
-    if not is_on("absolute_redirect", True):
+    if not _is_on(chain, "absolute_redirect", True):
         return path
-    host = exchange.server_name if is_on("server_name_in_redirect", False) else exchange.host
+    named = _is_on(chain, "server_name_in_redirect", False)
+    host = exchange.server_name if named else exchange.host
     usual = 443 if exchange.scheme == "https" else 80
-    port = f":{exchange.port}" if is_on("port_in_redirect", True) and exchange.port not in (None, usual) else ""
-    return f"{exchange.scheme}://{host}{port}{path}"
+    shown = _is_on(chain, "port_in_redirect", True) and exchange.port not in (None, usual)
+    return f"{exchange.scheme}://{host}{f':{exchange.port}' if shown else ''}{path}"

@@ -6,8 +6,10 @@ from collections.abc import Iterator, Mapping
 from typing import Final
 
 from rupex.http.assets import matches_only_assets
+from rupex.http.sensitive import SAMPLES
 from rupex.model import (
     CertificateUse,
+    Dropped,
     Endpoint,
     Header,
     Listing,
@@ -16,28 +18,28 @@ from rupex.model import (
     Redirect,
     RedirectSample,
     Refusal,
+    Sample,
     Scope,
     Service,
     Setting,
-    Upstream,
+    default_of,
+    unknown,
 )
 from rupex.servers.family import Answer, Request, Surroundings
+from rupex.servers.nginx.access import access_of
 from rupex.servers.nginx.answer import answer_request
-from rupex.servers.nginx.headers import added_headers, server_header
+from rupex.servers.nginx.content import Content
+from rupex.servers.nginx.headers import HeaderReader, reflected_part
 from rupex.servers.nginx.listeners import Listener, Virtual, read_listens, read_names
 from rupex.servers.nginx.load import Block, LoadedConfig, load
-from rupex.servers.nginx.process import (
-    UPSTREAM_DIRECTIVES,
-    Location,
-    Outcome,
-    Processor,
-    read_locations,
-    scope_identity,
-)
+from rupex.servers.nginx.process import HANDLERS, Location, Outcome, Processor, read_locations, scope_identity
 from rupex.servers.nginx.release import default, find_release
+from rupex.servers.nginx.surface import ExposedFiles, LimitReader, exposed, idle_modules, packaged_page, trusted_peers
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import TlsResolver, inherited
-from rupex.servers.nginx.variables import Exchange
+from rupex.servers.nginx.upstream import UpstreamReader
+from rupex.servers.nginx.variables import DECODED, Exchange, names_in, read_definitions
+from rupex.servers.patterns import UndeterminedError
 
 ANY_NAME: Final = "any-name.invalid"
 """The name asked for where a server block takes any (RFC 2606, 2)."""
@@ -45,8 +47,8 @@ ANY_NAME: Final = "any-name.invalid"
 SAMPLE_TAIL: Final = "pier-7"
 SAMPLE_QUERY: Final = "tide=high"
 
-# Response headers that nginx takes out of an upstream's answer by itself (ngx_http_proxy_module, proxy_hide_header).
-_ALWAYS_HIDDEN: Final = ("date", "server", "x-pad")
+_STATUS_PAGES: Final = frozenset({"stub_status", "vhost_traffic_status_display", "status", "api"})
+_METHODS_ASKED: Final = ("GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS")
 
 
 class NginxConfiguration:
@@ -64,7 +66,15 @@ class NginxConfiguration:
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}
         self.endpoint_of: dict[tuple[int, tuple[str, int | None, bool]], Endpoint] = {}
         self._processors: dict[int, Processor] = {}
-        self._headers: dict[tuple[int, ...], tuple[object, ...]] = {}
+        definitions = read_definitions(self.http)
+        self.definitions = definitions
+        self.content = Content(around.tree, "usr/share/nginx" if main_path.startswith("etc/") else self.config.folder)
+        self.headers = HeaderReader(self.release, definitions)
+        self.upstreams = UpstreamReader(self.http, self.release)
+        self._limits = LimitReader(self.http, self.release)
+        self._exposed = ExposedFiles(around.tree)
+        self._no_trace = Setting(False, default_of(f"nginx {self.release}", "TRACE is answered with 405"))
+        self._no_inodes = Setting(False, default_of(f"nginx {self.release}", "an ETag has time and size only"))
         problems: list[Problem] = self.config.problems
         for block in self.http.blocks("server"):
             names, by = read_names(block)
@@ -79,13 +89,24 @@ class NginxConfiguration:
         self.files: Mapping[str, tuple[Provenance, ...]] = {
             path: tuple(named_by) for path, named_by in self.config.files.items()
         }
-        self.services: tuple[Service, ...] = (Service("nginx", self.version, self._workers()),)
+        idle = idle_modules(self.config.main)
+        self.services: tuple[Service, ...] = (Service("nginx", self.version, self._workers(), idle),)
+        self.samples: tuple[Sample, ...] = tuple(self._samples())
 
     def _workers(self) -> Setting[str]:
         directive = self.config.main.last("user")
         if directive is not None and directive.args:
             return Setting(directive.args[0], directive.provenance())
         return default("user", self.release)
+
+    def _samples(self) -> Iterator[Sample]:
+        for listener in self.listeners.values():
+            for virtual, listen in listener.members:
+                endpoint = self.endpoint_of.get((id(virtual), listen.socket))
+                serves = endpoint is not None and any(scope.serves_content for scope in endpoint.scopes)
+                found = packaged_page(virtual, serves)
+                if found is not None:
+                    yield found
 
     def _endpoints(self) -> list[Endpoint]:
         found: list[Endpoint] = []
@@ -119,6 +140,7 @@ class NginxConfiguration:
         chain = (self.http, virtual.block)
         has_tls = any(self.listeners[listen.socket].ssl for listen in virtual.listens)
         own = virtual.block.last("ssl_certificate") is not None
+        refuses = self.tls.refuses(chain) if listener.ssl else None
         return Endpoint(
             id=identity,
             family=self.family,
@@ -130,15 +152,20 @@ class NginxConfiguration:
             provenance=provenance,
             sources=("config",),
             tls=self.tls.resolve(listener, virtual, self.http) if listener.ssl else None,
-            scopes=tuple(self._scopes(listener, virtual)),
+            scopes=() if refuses is not None else tuple(self._scopes(listener, virtual)),
             unused_certificates=self.tls.certificates(chain) if own and not has_tls else (),
+            refuses=refuses,
+            trace=self._no_trace,
+            trusted_peers=trusted_peers(chain),
+            limits=self._limits.of(virtual.block),
+            inode_etags=self._no_inodes,
         )
 
     def processor(self, virtual: Virtual) -> Processor:
         found = self._processors.get(id(virtual))
         if found is None:
             chain = (self.http, virtual.block)
-            found = self._processors[id(virtual)] = Processor(chain, read_locations(chain))
+            found = self._processors[id(virtual)] = Processor(chain, read_locations(chain), self.content)
         return found
 
     # Scopes
@@ -152,7 +179,8 @@ class NginxConfiguration:
             # The server's own rewrite directives come before any location: names for which they decide are done.
             by_directive: dict[int, list[tuple[str | None, Outcome]]] = {}
             for name in names:
-                outcome = processor.answer(_sample(listener, virtual, name, "/" + SAMPLE_TAIL))
+                exchange = self._sample(listener, virtual, name, "/" + SAMPLE_TAIL)
+                outcome = processor.answer(exchange, lenient=True)
                 if outcome.by is not None and outcome.location is None and outcome.by.name in ("return", "rewrite"):
                     by_directive.setdefault(id(outcome.by), []).append((name, outcome))
                 else:
@@ -184,43 +212,34 @@ class NginxConfiguration:
     ) -> Scope:
         processor = self.processor(virtual)
         path = _sample_path(location)
-        samples: list[RedirectSample] = []
-        outcome: Outcome | None = None
-        for name in names:
-            exchange = _sample(listener, virtual, name, path)
-            url = f"{exchange.scheme}://{exchange.host}{_port_part(exchange)}{exchange.request_uri}"
-            result = processor.answer(exchange, location)
-            outcome = outcome or result
-            if result.is_redirect:
-                samples.append(RedirectSample(url, result.target))
-        assert outcome is not None
+        exchange = self._sample(listener, virtual, names[0], path)
+        outcome = processor.answer(exchange, location, lenient=True)
         chain = outcome.chain
         block = virtual.block if location is None else location.block
-        headers, dropped = added_headers(chain)
-        tokens = server_header(chain, self.release)
-        assert tokens.value is not None
-        assert tokens.provenance is not None
-        redirect = refusal = listing = None
-        upstream = _upstream(chain)
-        if outcome.is_redirect and outcome.by is not None and outcome.status is not None:
-            redirect = Redirect(outcome.status, _declared_target(outcome.by), outcome.by.provenance(), tuple(samples))
-        elif outcome.closed or (outcome.status is not None and 400 <= outcome.status < 500):
-            assert outcome.by is not None
-            refusal = Refusal(outcome.status, outcome.by.provenance())
-        if redirect or refusal or outcome.by is not None:
-            upstream = None
-        elif upstream is None and outcome.unknown is None:
-            directive, provenance = inherited(chain, "autoindex")
-            if directive is not None and provenance is not None:
-                listing = Listing(directive.args == ("on",), provenance)
-            else:
-                setting = default("autoindex", self.release)
-                assert setting.provenance is not None
-                listing = Listing(False, setting.provenance)
+        sent, dropped = self.headers.of(chain)
+        takes_any = listener.default is virtual or any(n is None or n[:1] in "~*." or n.endswith("*") for n in names)
+        redirect = refusal = listing = upstream = None
+        role = None
+        if outcome.is_redirect and outcome.status is not None:
+            redirect = self._redirect(listener, virtual, location, outcome, names, path)
+        elif outcome.closed or (outcome.status is not None and 400 <= outcome.status < 500 and outcome.by is not None):
+            place = block.provenance() if outcome.by is None else outcome.by.provenance()
+            refusal = Refusal(outcome.status, place)
+        elif outcome.handler is not None:
+            upstream = self.upstreams.of(chain, takes_any)
+            role = "status" if outcome.handler.name in _STATUS_PAGES else None
+        elif outcome.by is None and outcome.unknown is None:
+            if outcome.fallback is not None:
+                upstream = self.upstreams.of(outcome.fallback.chain, takes_any)
+            if upstream is None:
+                listing = self._listing(chain)
+        if outcome.status is not None and outcome.status >= 400:
+            sent, dropped = _with_status(sent, dropped, outcome.status)
         identity, match = scope_identity(location)
         if location is None and only_names is not None:
             identity, match = f"condition:{'+'.join(only_names)}", "condition"
         is_assets = location is not None and location.kind == "regex" and matches_only_assets(location.pattern)
+        serves_files = listing is not None and not is_assets
         return Scope(
             id=identity,
             match=match,
@@ -228,15 +247,142 @@ class NginxConfiguration:
             order=order,
             provenance=block.provenance(),
             redirect=redirect,
-            headers=(Header("Server", tokens.value, "all", tokens.provenance), *headers),
+            headers=sent,
             dropped=dropped,
             refusal=refusal,
             names=only_names,
             content="assets" if is_assets else "pages",
             listing=listing,
             upstream=upstream,
-            signature=tokens,
+            signature=self.headers.signature(chain),
             undecided=outcome.unknown,
+            errors=self._error_headers(listener, virtual, location, names[0], path, chain),
+            closed=access_of(chain).closed(),
+            role=role,  # type: ignore[arg-type]
+            exposes=self._exposes(listener, virtual, location, chain, exchange) if serves_files else None,
+            methods=self._methods(listener, virtual, location, names[0], path) if redirect is None else None,
+        )
+
+    def _redirect(
+        self,
+        listener: Listener,
+        virtual: Virtual,
+        location: Location | None,
+        outcome: Outcome,
+        names: tuple[str | None, ...],
+        path: str,
+    ) -> Redirect:
+        processor = self.processor(virtual)
+
+        def told(name: str | None) -> RedirectSample:
+            exchange = self._sample(listener, virtual, name, path)
+            url = f"{exchange.scheme}://{exchange.host}{_port_part(exchange)}{exchange.request_uri}"
+            return RedirectSample(url, processor.answer(exchange, location, lenient=True).target)
+
+        by, status = outcome.by, outcome.status
+        assert status is not None
+        place = outcome.chain[-1].provenance() if by is None else by.provenance()
+        declared = outcome.target or "" if by is None or by.name == "location" else _declared_target(by)
+        return Redirect(
+            status,
+            declared,
+            place,
+            tuple(map(told, names)),
+            told(ANY_NAME) if listener.default is virtual else None,
+            _reflected(by, declared, outcome.chain),
+        )
+
+    def _listing(self, chain: tuple[Block, ...]) -> Listing:
+        directive, provenance = inherited(chain, "autoindex")
+        if directive is not None and provenance is not None:
+            return Listing(directive.args == ("on",), provenance)
+        setting = default("autoindex", self.release)
+        assert setting.provenance is not None
+        return Listing(False, setting.provenance)
+
+    def _error_headers(
+        self,
+        listener: Listener,
+        virtual: Virtual,
+        location: Location | None,
+        name: str | None,
+        path: str,
+        chain: tuple[Block, ...],
+    ) -> tuple[Header, ...] | None:
+        """The headers of a 404 where an error page answers with other ones."""
+        if not any("error_page" in block.by_name for block in chain):
+            return None
+        outcome = self.processor(virtual).error_answer(self._sample(listener, virtual, name, path), location, 404)
+        return self.headers.of(outcome.chain).sent if outcome.chain != chain else None
+
+    def _exposes(
+        self,
+        listener: Listener,
+        virtual: Virtual,
+        location: Location | None,
+        chain: tuple[Block, ...],
+        exchange: Exchange,
+    ) -> Setting[tuple[str, ...]] | None:
+        """Which files that nobody should get are served; asked once for a server block, where most requests end."""
+        if location is not None and not (location.kind == "prefix" and location.pattern == "/"):
+            return None
+        processor = self.processor(virtual)
+
+        def is_refused(path: str) -> bool:
+            asked = self._sample(listener, virtual, virtual.names[0] if virtual.names else None, path)
+            outcome = processor.answer(asked, lenient=True)
+            return outcome.closed or (outcome.status is not None and outcome.status in (401, 403, 404, 410))
+
+        try:
+            root = self.content.root_of(chain, exchange)
+        except UndeterminedError:
+            root = ""
+        has_root = bool(root) and self.content.has_root(root)
+        may_refuse = processor.rewrites or any(found.kind == "regex" for found in processor.locations)
+        files = self._exposed.under(root) if has_root else None
+        if not has_root and not may_refuse:
+            return _NO_ROOT
+        return exposed(files, has_root, is_refused, may_refuse)
+
+    def _methods(
+        self, listener: Listener, virtual: Virtual, location: Location | None, name: str | None, path: str
+    ) -> Setting[tuple[str, ...]] | None:
+        """The methods that are answered, where a line limits them."""
+        by = None
+        for block in (location.block if location is not None else virtual.block, virtual.block):
+            by = next(block.blocks("limit_except"), None) or next(
+                (b for b in block.blocks("if") if any("$request_method" in word for word in b.args)), None
+            )
+            if by is not None:
+                break
+        if by is None:
+            return None
+        taken = []
+        for method in _METHODS_ASKED:
+            exchange = self._sample(listener, virtual, name, path)
+            exchange.method = method
+            outcome = self.processor(virtual).answer(exchange, location)
+            if not outcome.closed and (outcome.status is None or outcome.status < 400):
+                taken.append(method)
+        return Setting(tuple(taken), by.provenance())
+
+    def _sample(self, listener: Listener, virtual: Virtual, name: str | None, path: str) -> Exchange:
+        """A plain client's request for ``name`` to this listener. A wildcard name stands for one below it."""
+        host = ANY_NAME if not name or name == "_" or name[0] == "~" else name
+        if host[0] == "." or "*" in host:
+            host = f"any{host}" if host[0] == "." else host.replace("*", "any")
+        return Exchange(
+            method="GET",
+            scheme="https" if listener.ssl else "http",
+            host=host,
+            host_header=host,
+            port=listener.port,
+            address=listener.address,
+            uri=path,
+            args=SAMPLE_QUERY,
+            request_uri=f"{path}?{SAMPLE_QUERY}",
+            server_name=virtual.names[0] if virtual.names else "",
+            definitions=self.definitions,
         )
 
     # What an assessment asks
@@ -253,10 +399,31 @@ class NginxConfiguration:
         return answer_request(self, request)
 
 
+def _with_status(
+    sent: tuple[Header, ...], dropped: tuple[Dropped, ...], status: int
+) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
+    """Headers of a block that always answers with ``status``: those that are never sent there are dropped."""
+    lost = tuple(
+        Dropped(
+            header.name, header.value, header.provenance, f"every answer here has status {status}, which it is not for"
+        )
+        for header in sent
+        if not header.is_on(status)
+    )
+    return (tuple(header for header in sent if header.is_on(status)), dropped + lost) if lost else (sent, dropped)
+
+
 def _outside(locations: list[Location]) -> Iterator[Location]:
-    """Locations that a client can reach, with those inside them, in order of declaration."""
+    """Locations that hold answers of their own, with those inside them, in order of declaration: those that a client can
+    reach, and named ones that take what no file answers."""
+    targets = {
+        found.args[-1]
+        for location in locations
+        for found in (location.block.last("try_files"),)
+        if found is not None and found.args
+    }
     for location in locations:
-        if not location.is_internal:
+        if not location.is_internal or location.pattern in targets:
             yield location
         yield from _outside(location.children)
 
@@ -264,33 +431,24 @@ def _outside(locations: list[Location]) -> Iterator[Location]:
 def _declared_target(by: Directive) -> str:
     if by.name == "rewrite":
         return by.args[1]
-    return by.args[-1]
+    return by.args[-1] if by.args else ""
+
+
+def _reflected(by: Directive | None, declared: str, chain: tuple[Block, ...]) -> str | None:
+    """The decoded part of the request that reaches a redirect's target; captures of a ``rewrite`` are escaped again."""
+    if by is None:
+        return None
+    if by.name == "rewrite":
+        return next((f"${name}" for name in names_in(declared) if name in DECODED), None)
+    return reflected_part(declared, chain)
 
 
 def _sample_path(location: Location | None) -> str:
-    if location is None or location.kind == "regex":
+    if location is None or location.kind in ("regex", "named"):
         return "/" + SAMPLE_TAIL
     if location.kind == "exact":
         return location.pattern
     return location.pattern + (SAMPLE_TAIL if location.pattern.endswith("/") else "")
-
-
-def _sample(listener: Listener, virtual: Virtual, name: str | None, path: str) -> Exchange:
-    """A plain client's request for ``name`` to this listener. A wildcard name stands for one below it."""
-    host = ANY_NAME if name in (None, "", "_") or str(name).startswith("~") else str(name)
-    host = f"any{host}" if host.startswith(".") else host.replace("*", "any")
-    return Exchange(
-        method="GET",
-        scheme="https" if listener.ssl else "http",
-        host=host,
-        host_header=host,
-        port=listener.port,
-        address=listener.address,
-        uri=path,
-        args=SAMPLE_QUERY,
-        request_uri=f"{path}?{SAMPLE_QUERY}",
-        server_name=virtual.names[0] if virtual.names else "",
-    )
 
 
 def _port_part(exchange: Exchange) -> str:
@@ -298,19 +456,8 @@ def _port_part(exchange: Exchange) -> str:
     return "" if exchange.port in (None, usual) else f":{exchange.port}"
 
 
-def _upstream(chain: tuple[Block, ...]) -> Upstream | None:
-    for name in UPSTREAM_DIRECTIVES:
-        directive = chain[-1].last(name)
-        if directive is not None and directive.args:
-            prefix = name.removesuffix("_pass")
-            hiding = next(
-                (list(b.all(f"{prefix}_hide_header")) for b in reversed(chain) if b.last(f"{prefix}_hide_header")), []
-            )
-            hidden = {d.args[0].lower() for d in hiding if d.args}
-            passing = next(
-                (list(b.all(f"{prefix}_pass_header")) for b in reversed(chain) if b.last(f"{prefix}_pass_header")), []
-            )
-            passed = {d.args[0].lower() for d in passing if d.args}
-            url = directive.args[0] if "://" in directive.args[0] else f"{prefix}://{directive.args[0]}"
-            return Upstream(url, directive.provenance(), tuple(sorted((hidden | set(_ALWAYS_HIDDEN)) - passed)))
-    return None
+_NO_ROOT: Final[Setting[tuple[str, ...]]] = unknown(
+    f"the document root is not in the tree, and nothing refuses a request for {SAMPLES[0]}"
+)
+
+__all__ = ["ANY_NAME", "HANDLERS", "NginxConfiguration"]

@@ -1,38 +1,81 @@
 """What a TLS listener of nginx negotiates for one server block (ngx_http_ssl_module).
 
-Measured on 1.22.1: the protocol versions are those of the listener's default server, since they are agreed before the
-server name is looked at; suites, certificates and tickets are those of the block that the name selects.
+Several settings are fixed before the server name is looked at, and so are those of the listener's default server. The
+table :data:`LISTENER_WIDE` says which; each is held against the real server in tests/test_nginx_tls_against_server.py.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any, Final
+from collections.abc import Iterable, Sequence
+from typing import Any, Final, NamedTuple
 
-from rupex.model import CertificateUse, Provenance, Setting, Tls, default_of, unknown
+from rupex.host import TreeError
+from rupex.model import (
+    CertificateUse,
+    DhParameters,
+    Provenance,
+    Setting,
+    TicketKeys,
+    Tls,
+    bounds,
+    default_of,
+    unknown,
+)
 from rupex.model.endpoint import ProtocolVersion
 from rupex.servers.family import Surroundings
 from rupex.servers.nginx.listeners import Listener, Virtual
 from rupex.servers.nginx.load import Block, LoadedConfig
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
-from rupex.tls.negotiate import Abilities, negotiable
+from rupex.tls.dh import ParameterError, parse_dh_parameters
+from rupex.tls.groups import negotiable_groups
+from rupex.tls.negotiate import Abilities, negotiable, security_level
+from rupex.tls.signatures import signing_schemes
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
+LISTENER_WIDE: Final = frozenset({"protocols", "ciphersuites", "groups", "early_data"})
+"""What the default server of a listener decides for every name (measured on 1.22.1 with OpenSSL 3.0). Tickets need both:
+the default server must issue them, and the name's own block must not forbid it. All else is the name's own."""
+
+OWN: Final = (
+    "ssl_protocols ssl_ciphers ssl_conf_command ssl_ecdh_curve ssl_prefer_server_ciphers ssl_session_tickets"
+    " ssl_session_ticket_key ssl_session_cache ssl_stapling ssl_stapling_file ssl_stapling_responder ssl_early_data"
+    " ssl_dhparam ssl_verify_client http2 ssl_reject_handshake"
+).split()
+
 _KIND_TO_AUTHENTICATION: Final = {"RSA": "RSA", "ECDSA": "ECDSA", "DSA": "DSS", "Ed25519": "ECDSA", "Ed448": "ECDSA"}
+_ANY_KIND: Final = frozenset({"RSA", "ECDSA"})
+
+
+class Found(NamedTuple):
+    """A value with the line that decides it; ``value`` is text as declared."""
+
+    value: str
+    provenance: Provenance
 
 
 def inherited(chain: Sequence[Block], name: str) -> tuple[Directive | None, Provenance | None]:
     """The directive ``name`` in force in the innermost block of ``chain``, with its provenance and what it overrules."""
-    holders = [(depth, found) for depth, block in enumerate(chain) if (found := block.last(name)) is not None]
-    if not holders:
+    found: Directive | None = None
+    lost: list[Directive] | None = None
+    is_own = False
+    for block in reversed(chain):
+        if name not in block.by_name:
+            continue
+        here = block.last(name)
+        if here is None:
+            continue
+        if found is None:
+            found, is_own = here, block is chain[-1]
+        else:
+            lost = [*(lost or ()), here]
+    if found is None:
         return None, None
-    depth, directive = holders[-1]
-    provenance = directive.provenance("explicit" if depth == len(chain) - 1 else "inherited")
-    if len(holders) > 1:
-        overruled = tuple(found.provenance(note=str(found)) for _, found in reversed(holders[:-1]))
+    provenance = found.provenance("explicit" if is_own else "inherited")
+    if lost:
+        overruled = tuple(directive.provenance(note=str(directive)) for directive in lost)
         provenance = Provenance(provenance.how, provenance.file, provenance.line, provenance.column, None, overruled)
-    return directive, provenance
+    return found, provenance
 
 
 def with_note(provenance: Provenance, note: str) -> Provenance:
@@ -40,17 +83,14 @@ def with_note(provenance: Provenance, note: str) -> Provenance:
 
 
 class TlsResolver:
-    """Resolves TLS settings; chains are ``(http, server)``."""
+    """Resolves TLS settings; chains are ``(http, server)``. Blocks that say the same share the same settings."""
 
     def __init__(self, config: LoadedConfig, release: Release, around: Surroundings) -> None:
         self.config, self.release, self.around = config, release, around
+        self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
+        self._checks_client: dict[int, bool] = {}
 
-    def setting(self, chain: Sequence[Block], name: str) -> Setting[Any]:
-        """A directive's first word, or the release's default."""
-        directive, provenance = inherited(chain, name)
-        if directive is None:
-            return default(name, self.release)
-        return Setting(directive.args[0] if directive.args else "", provenance)
+    # Certificates
 
     def certificates(self, chain: Sequence[Block]) -> tuple[CertificateUse, ...]:
         """The certificates of a server block with their keys, by order of declaration."""
@@ -80,29 +120,140 @@ class TlsResolver:
             return None
         return self.config.path(name)
 
+    def _kinds(self, uses: tuple[CertificateUse, ...]) -> frozenset[str] | None:
+        """The kinds of keys that the certificates have; None when one of them is not known."""
+        kinds = set()
+        for use in uses:
+            found = self.around.credentials.certificates(use.certificate) if use.certificate else "not a file"
+            if isinstance(found, str) or found[0].key_type not in _KIND_TO_AUTHENTICATION:
+                return None
+            kinds.add(found[0].key_type)
+        return frozenset(kinds) if kinds else None
+
+    # All settings of one endpoint
+
+    def refuses(self, chain: Sequence[Block]) -> Provenance | None:
+        """The line that makes a server block refuse every handshake, if one does (since 1.19.4)."""
+        directive, provenance = inherited(chain, "ssl_reject_handshake")
+        return provenance if directive is not None and directive.args == ("on",) else None
+
     def resolve(self, listener: Listener, virtual: Virtual, http: Block) -> Tls:
         assert listener.default is not None
-        chain = (http, virtual.block)
-        uses = self.certificates(chain)
-        declared, protocol_provenance = self._declared_protocols((http, listener.default.block), listener, virtual)
-        ciphers = self.setting(chain, "ssl_ciphers")
-        expression = str(ciphers.value)
-        abilities = Abilities(self._authentications(uses), self._has_dh(chain))
-        versions, suites = negotiable(declared, expression, self.around.library, abilities)
-        assert ciphers.provenance is not None
-        groups = self.setting(chain, "ssl_ecdh_curve")
-        return Tls(
-            protocols=Setting(versions, with_note(protocol_provenance, self._note(" ".join(declared), protocol_provenance))),
-            suites=Setting(suites, with_note(ciphers.provenance, self._note(expression, ciphers.provenance))),
-            groups=Setting(tuple(str(groups.value).split(":")), groups.provenance) if groups.value != "auto"
-            else unknown("the crypto library's own list of groups", groups.provenance),
-            preference=_switch(self.setting(chain, "ssl_prefer_server_ciphers"), "server", "client"),
-            tickets=_switch(self.setting(chain, "ssl_session_tickets"), True, False),
-            stapling=_switch(self.setting(chain, "ssl_stapling"), True, False),
-            compression=Setting(False, default_of(f"nginx {self.release}", "never offered with OpenSSL 1.0.0 or newer")),
-            alpn=self._alpn(listener, chain),
-            certificates=uses,
-        )  # fmt: skip
+        uses = self.certificates((http, virtual.block))
+        kinds = self._kinds(uses)
+        first, own = listener.default.block, virtual.block
+        key = (
+            id(first) if first is not own and self._has_own(first) else 0,
+            id(own) if self._has_own(own) else 0,
+            first is own,
+            kinds,
+            id(listener.http2_by),
+            listener.quic,
+        )
+        settings = self._shared.get(key)
+        if settings is None:
+            settings = self._shared[key] = self._settings(listener, (http, first), (http, own), kinds)
+        if "ssl_stapling" in http.by_name or "ssl_stapling" in own.by_name:
+            settings = settings | {"stapling": self._stapling((http, own), uses)}
+        return Tls(certificates=uses, **settings)
+
+    @staticmethod
+    def _has_own(block: Block) -> bool:
+        return any(name in block.by_name for name in OWN)
+
+    def _settings(
+        self, listener: Listener, first: tuple[Block, Block], own: tuple[Block, Block], kinds: frozenset[str] | None
+    ) -> dict[str, Any]:
+        library = self.around.library
+        declared, protocols_by = self._declared_protocols(first, own)
+        ciphers = self._text(own, "ssl_ciphers", "CipherString")
+        suites13 = self._command(first, "Ciphersuites")
+        authentications = None if kinds is None else frozenset(_KIND_TO_AUTHENTICATION[kind] for kind in kinds)
+        dh = self._dh(own)
+        abilities = Abilities(authentications, dh.value is not None or not dh.is_known)
+        versions, suites = negotiable(
+            declared, ciphers.value, library, abilities, suites13.value if suites13 else library.ciphersuites or ""
+        )
+        level = security_level(ciphers.value, library)
+        tls12 = "TLSv1.2" in versions
+        return {
+            "protocols": Setting(versions, with_note(protocols_by, self._note(" ".join(declared), protocols_by))),
+            "suites": Setting(suites, with_note(ciphers.provenance, self._note(ciphers.value, ciphers.provenance))),
+            "groups": self._groups(first, own, level, "TLSv1.3" in versions),
+            "preference": self._preference(own),
+            "tickets": self._tickets(first, own),
+            "stapling": Setting(False, default_of(f"nginx {self.release}")),
+            "compression": Setting(
+                False, default_of(f"nginx {self.release}", "never offered with OpenSSL 1.0.0 or newer")
+            ),
+            "alpn": self._alpn(listener, own),
+            "dh": dh,
+            "signatures": self._signatures(own, level, kinds, tls12, "TLSv1.3" in versions),
+            "secure_renegotiation": self._by_library((0, 9, 8), "acknowledges RFC 5746"),
+            "client_renegotiation": Setting(False, default_of(f"nginx {self.release}", "refused since 0.8.23")),
+            "fallback_signal": self._by_library((1, 0, 1), "obeys RFC 7507 since 1.0.1j"),
+            "master_secret": self._by_library((1, 1, 0), "uses RFC 7627"),
+            "early_data": self._switch(first, "ssl_early_data"),
+            "ticket_keys": self._ticket_keys(own),
+            "client_certificate": self._client_certificate(own),
+        }
+
+    # One setting each
+
+    def _text(self, chain: Sequence[Block], directive_name: str, command: str) -> Found:
+        """A directive's first word; overruled by a command of ``ssl_conf_command``, which is applied last."""
+        directive, provenance = inherited(chain, directive_name)
+        if directive is None or provenance is None:
+            setting = default(directive_name, self.release)
+            assert setting.provenance is not None
+            found = Found(str(setting.value), setting.provenance)
+        else:
+            found = Found(directive.args[0] if directive.args else "", provenance)
+        over = self._command(chain, command)
+        if over is None:
+            return found
+        lost = () if found.provenance.file is None else (found.provenance,)
+        p = over.provenance
+        return Found(over.value, Provenance(p.how, p.file, p.line, p.column, p.note, lost))
+
+    def _commands(self, chain: Sequence[Block]) -> list[tuple[str, Found]]:
+        """The commands of ``ssl_conf_command`` in force (since 1.19.4), in order: those of the innermost block with any."""
+        for block in reversed(chain):
+            directives = list(block.all("ssl_conf_command"))
+            if directives:
+                how = "explicit" if block is chain[-1] else "inherited"
+                return [
+                    (d.args[0].lower(), Found(d.args[1], d.provenance(how)))  # type: ignore[arg-type]
+                    for d in directives
+                    if len(d.args) == 2
+                ]
+        return []
+
+    def _command(self, chain: Sequence[Block], *names: str) -> Found | None:
+        wanted = {name.lower() for name in names}
+        found = None
+        for name, value in self._commands(chain):
+            if name in wanted:
+                found = value
+        return found
+
+    def _option(self, chain: Sequence[Block], name: str) -> tuple[bool, Provenance] | None:
+        """Whether a command ``Options`` switches ``name`` on or off (SSL_CONF_cmd(3))."""
+        found = None
+        for command, value in self._commands(chain):
+            if command == "options":
+                for word in value.value.split(","):
+                    bare = word.strip().lstrip("+-")
+                    if bare.lower() == name.lower():
+                        found = (not word.strip().startswith("-"), value.provenance)
+        return found
+
+    def _switch(self, chain: Sequence[Block], name: str) -> Setting[bool]:
+        directive, provenance = inherited(chain, name)
+        if directive is None:
+            setting = default(name, self.release)
+            return Setting(setting.value == "on", setting.provenance)
+        return Setting(directive.args[:1] == ("on",), provenance)
 
     def _note(self, declared: str, provenance: Provenance) -> str:
         parts = [f"declared: {declared}", f"library: {self.around.library}"]
@@ -111,45 +262,191 @@ class TlsResolver:
         return "; ".join(parts)
 
     def _declared_protocols(
-        self, chain: tuple[Block, Block], listener: Listener, virtual: Virtual
+        self, first: tuple[Block, Block], own: tuple[Block, Block]
     ) -> tuple[tuple[ProtocolVersion, ...], Provenance]:
-        directive, provenance = inherited(chain, "ssl_protocols")
+        """The versions that the default server enables. A system's minimum does not count: nginx resets it."""
+        directive, provenance = inherited(first, "ssl_protocols")
         if directive is None or provenance is None:
             setting = default("ssl_protocols", self.release)
             assert setting.provenance is not None
             words, provenance = set(setting.value or ()), setting.provenance
         else:
             words = set(directive.args)
-        if listener.default is not virtual:
-            own, _ = inherited((chain[0], virtual.block), "ssl_protocols")
-            if own is not None and own is not directive:
-                lost = own.provenance(note=f"{own}: without effect, the default server of the listener decides")
+        lowest, highest = 0, len(PROTOCOL_VERSIONS) - 1
+        for command, value in self._commands(first):
+            if command in ("minprotocol", "maxprotocol", "protocol"):
+                p, lost = value.provenance, () if provenance.file is None else (provenance,)
+                provenance = Provenance(p.how, p.file, p.line, p.column, p.note, lost)
+            if command == "minprotocol":
+                lowest = PROTOCOL_VERSIONS.index(value.value) if value.value in PROTOCOL_VERSIONS else 0  # type: ignore[arg-type]
+            elif command == "maxprotocol" and value.value in PROTOCOL_VERSIONS:
+                highest = PROTOCOL_VERSIONS.index(value.value)  # type: ignore[arg-type]
+            elif command == "protocol":
+                words = _switched(words, value.value)
+        if own[1] is not first[1]:
+            here, _ = inherited(own, "ssl_protocols")
+            if here is not None and here is not directive:
+                lost_here = here.provenance(note=f"{here}: without effect, the default server of the listener decides")
                 provenance = Provenance(
                     provenance.how, provenance.file, provenance.line, provenance.column, provenance.note,
-                    (*provenance.overruled, lost),
+                    (*provenance.overruled, lost_here),
                 )  # fmt: skip
-        return tuple(version for version in PROTOCOL_VERSIONS if version in words), provenance
+        return tuple(v for v in PROTOCOL_VERSIONS[lowest : highest + 1] if v in words), provenance
 
-    def _authentications(self, uses: tuple[CertificateUse, ...]) -> frozenset[str] | None:
-        kinds = set()
+    def _groups(
+        self, first: tuple[Block, Block], own: tuple[Block, Block], level: int, newest: bool
+    ) -> Setting[tuple[str, ...]]:
+        curve = self._text(first, "ssl_ecdh_curve", "Groups")
+        over = self._command(first, "Curves", "ECDHParameters")
+        value, provenance = over or curve
+        declared = "" if value == "auto" else value
+        if not declared and self.around.library.groups is not None:
+            declared = self.around.library.groups
+            provenance = self.around.library.provenance or provenance
+        if own[1] is not first[1]:
+            here, _ = inherited(own, "ssl_ecdh_curve")
+            other, _ = inherited(first, "ssl_ecdh_curve")
+            if here is not None and here is not other:
+                lost = here.provenance(note=f"{here}: without effect, the default server of the listener decides")
+                provenance = Provenance(
+                    provenance.how, provenance.file, provenance.line, provenance.column, provenance.note, (lost,)
+                )
+        found = negotiable_groups(declared, self.around.library, level, newest)
+        if found is None:
+            return unknown("the crypto library's own list of groups, and its release is not known", provenance)
+        return Setting(found, with_note(provenance, self._note(value, provenance)))
+
+    def _preference(self, own: Sequence[Block]) -> Setting[Any]:
+        option = self._option(own, "ServerPreference")
+        if option is not None:
+            return Setting("server" if option[0] else "client", option[1])
+        setting = self._switch(own, "ssl_prefer_server_ciphers")
+        return Setting("server" if setting.value else "client", setting.provenance)
+
+    def _tickets(self, first: Sequence[Block], own: Sequence[Block]) -> Setting[bool]:
+        option = self._option(own, "SessionTicket")
+        if option is not None and not option[0]:
+            return Setting(False, option[1])
+        for chain in (own, first):
+            setting = self._switch(chain, "ssl_session_tickets")
+            if not setting.value:
+                return setting
+        return self._switch(own, "ssl_session_tickets")
+
+    def _ticket_keys(self, own: Sequence[Block]) -> Setting[TicketKeys]:
+        directive, provenance = inherited(own, "ssl_session_ticket_key")
+        if directive is not None and directive.args:
+            path = self.config.path(directive.args[0])
+            return Setting(TicketKeys(False, path, self.around.tree.modified(path)), provenance)
+        cache, cache_by = inherited(own, "ssl_session_cache")
+        shared = cache is not None and any(word.startswith("shared:") for word in cache.args)
+        if shared and self.release.number >= (1, 23, 2):
+            return Setting(TicketKeys(True), cache_by)
+        return Setting(
+            TicketKeys(False), default_of(f"nginx {self.release}", "keys are made at start and kept until the next")
+        )
+
+    def _dh(self, own: Sequence[Block]) -> Setting[DhParameters]:
+        directive, provenance = inherited(own, "ssl_dhparam")
+        if directive is None:
+            setting = default("dh_parameters", self.release)
+            built_in = DhParameters(1024, None, None) if setting.value == "on" else None
+            return Setting(built_in, setting.provenance)
+        path = self._path(directive)
+        if path is None:
+            return unknown("the parameters are in no file", provenance)
+        try:
+            content = self.around.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
+            return Setting(parse_dh_parameters(content), provenance)
+        except TreeError as error:
+            return unknown(f"{path}: {error.message}", provenance)
+        except ParameterError as error:
+            return unknown(f"{path}: {error}", provenance)
+
+    def _signatures(
+        self, own: Sequence[Block], level: int, kinds: frozenset[str] | None, tls12: bool, tls13: bool
+    ) -> Setting[tuple[str, ...]]:
+        command = self._command(own, "SignatureAlgorithms")
+        library = self.around.library
+        place = command.provenance if command else library.provenance if library.signatures else None
+        if library.release is None and command is None:
+            return unknown("the crypto library's own list of signature schemes, and its release is not known", place)
+        declared = command.value if command else library.signatures or ""
+        if not tls12 and not tls13:
+            return Setting((), place or default_of(str(library)))
+        schemes = signing_schemes(declared, library, level, kinds or _ANY_KIND, tls12)
+        return Setting(schemes, place or default_of(str(library), f"at security level {level}"))
+
+    def _by_library(self, since: tuple[int, ...], what: str) -> Setting[bool]:
+        library = self.around.library
+        if library.release is None:
+            return unknown(f"whether the crypto library {what}: its release is not known")
+        return Setting(library.release >= since, default_of(str(library), what))
+
+    def _client_certificate(self, own: Sequence[Block]) -> Setting[Any]:
+        directive, provenance = inherited(own, "ssl_verify_client")
+        if directive is None or directive.args[:1] == ("off",):
+            return Setting("none", provenance or default_of(f"nginx {self.release}"))
+        if directive.args[:1] != ("optional_no_ca",):
+            return Setting("verified", provenance)
+        uses = self._uses_of_verdict(own[-1])
+        if "if" in uses or "map" in uses:
+            return Setting("verified", provenance)
+        if uses:
+            return unknown("the result of the check is passed on; whether anybody reads it cannot be seen", provenance)
+        return Setting("unverified", provenance)
+
+    def _uses_of_verdict(self, block: Block) -> set[str]:
+        """The directives of a block in which the outcome of the client's check stands."""
+        found = set()
+        waiting = [block]
+        while waiting:
+            for child in waiting.pop().children:
+                if any("$ssl_client_verify" in word for word in child.args):
+                    found.add(child.name)
+                if isinstance(child, Block):
+                    waiting.append(child)
+        return found
+
+    def _stapling(self, own: Sequence[Block], uses: Iterable[CertificateUse]) -> Setting[bool]:
+        """Whether a response is stapled: asked for, and the certificate names a responder (or the configuration does),
+        and its issuer is at hand (ngx_ssl_stapling)."""
+        setting = self._switch(own, "ssl_stapling")
+        if not setting.value or setting.provenance is None:
+            return setting
+        place = setting.provenance
+        if inherited(own, "ssl_stapling_file")[0] is not None:
+            return setting
+        has_responder = inherited(own, "ssl_stapling_responder")[0] is not None
+        has_anchors = inherited(own, "ssl_trusted_certificate")[0] is not None
         for use in uses:
             found = self.around.credentials.certificates(use.certificate) if use.certificate else "not a file"
-            if isinstance(found, str) or found[0].key_type not in _KIND_TO_AUTHENTICATION:
-                return None
-            kinds.add(_KIND_TO_AUTHENTICATION[found[0].key_type])
-        return frozenset(kinds) if kinds else None
+            if isinstance(found, str):
+                return unknown(f"{use.certificate}: {found}", place)
+            if not has_responder and not found[0].ocsp_responders:
+                return Setting(False, with_note(place, f"{use.certificate} names no responder, so nothing is stapled"))
+            if len(found) < 2 and not has_anchors:
+                return Setting(
+                    False, with_note(place, f"{use.certificate} comes without its issuer, so nothing is stapled")
+                )
+        return setting
 
-    def _has_dh(self, chain: Sequence[Block]) -> bool:
-        return inherited(chain, "ssl_dhparam")[0] is not None or default("dh_parameters", self.release).value == "on"
-
-    def _alpn(self, listener: Listener, chain: Sequence[Block]) -> Setting[tuple[str, ...]]:
-        directive, provenance = inherited(chain, "http2")
-        if directive is not None and directive.args == ("on",):
+    def _alpn(self, listener: Listener, own: Sequence[Block]) -> Setting[tuple[str, ...]]:
+        if listener.quic:
+            return Setting(("h3",), default_of(f"nginx {self.release}"))
+        directive, provenance = inherited(own, "http2")
+        if directive is not None and self.release.number >= (1, 25, 1) and directive.args == ("on",):
             return Setting(("h2", "http/1.1"), provenance)
         if listener.http2 and listener.http2_by is not None:
             return Setting(("h2", "http/1.1"), listener.http2_by.provenance())
-        return Setting(("http/1.1",), default_of(f"nginx {self.release}"))
+        return Setting(("http/1.1",), provenance or default_of(f"nginx {self.release}"))
 
 
-def _switch(setting: Setting[Any], on: Any, off: Any) -> Setting[Any]:
-    return Setting(on if setting.value == "on" else off, setting.provenance)
+def _switched(words: set[str], value: str) -> set[str]:
+    """What a command ``Protocol`` leaves of the enabled versions: each item switches one, ``-`` off (SSL_CONF_cmd(3))."""
+    found = set(words)
+    for item in value.split(","):
+        name = item.strip().lstrip("+-")
+        named = set(PROTOCOL_VERSIONS) if name.upper() == "ALL" else {name}
+        found = found - named if item.strip().startswith("-") else found | named
+    return found

@@ -1,24 +1,52 @@
-"""nginx's variables for one request, and the texts that hold them.
+"""nginx's variables for one request, the texts that hold them, and the tables (map, geo) that define them.
 
-Follows ``ngx_http_script_compile`` (src/http/ngx_http_script.c) and ngx_http_core_module, "Embedded Variables". A
-variable that only run time knows raises :class:`~rupex.servers.patterns.UndeterminedError`.
+Follows ``ngx_http_script_compile`` (src/http/ngx_http_script.c), ngx_http_core_module, "Embedded Variables", and
+ngx_http_map_module. A variable that only run time knows raises :class:`~rupex.servers.patterns.UndeterminedError`.
 """
 
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
+from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 from urllib.parse import quote
 
-from rupex.servers.patterns import UndeterminedError
+from rupex.servers.patterns import UndeterminedError, search
+
+if TYPE_CHECKING:
+    import regex
+
+    from rupex.servers.nginx.load import Block
 
 _VARIABLE = re.compile(r"\$(?:([1-9])|\{([A-Za-z0-9_]+)\}|([A-Za-z0-9_]+))")
 
 # Headers that every client sends in its own way: a configuration that asks for them decides at run time.
-CLIENTS_OWN = frozenset(
+CLIENTS_OWN: Final = frozenset(
     {"user-agent", "accept", "accept-encoding", "accept-language", "cookie", "referer", "connection"}
 )
+
+# Parts of a request that are decoded before a variable has them: in a header they can bring a line end along.
+DECODED: Final = frozenset({"uri", "document_uri", "request_filename", "realpath_root", "fastcgi_script_name"})
+
+# What tells about the inside of the house.
+INTERNAL: Final = frozenset(
+    {
+        "hostname",
+        "server_addr",
+        "upstream_addr",
+        "proxy_host",
+        "proxy_port",
+        "realpath_root",
+        "document_root",
+        "pid",
+        "nginx_version",
+    }
+)
+
+_DEEPEST_MAP: Final = 12
+"""Tables whose source is the variable of another; nginx itself only refuses a circle."""
 
 
 @lru_cache(maxsize=8192)
@@ -38,12 +66,82 @@ def compile_text(text: str) -> tuple[str | tuple[str], ...]:
     return tuple(parts)
 
 
+def names_in(text: str) -> tuple[str, ...]:
+    """The variables that ``text`` holds, in order."""
+    return tuple(part[0] for part in compile_text(text) if isinstance(part, tuple))
+
+
+class Table(NamedTuple):
+    """A ``map``, ``geo`` or ``split_clients`` block: ``source`` to one of the values."""
+
+    kind: Literal["map", "geo", "split_clients"]
+    source: str
+    exact: dict[str, str]
+    patterns: tuple[tuple[str, bool, str], ...]
+    default: str
+    hostnames: bool
+
+    @property
+    def values(self) -> set[str]:
+        return {self.default, *self.exact.values(), *(value for _, _, value in self.patterns)}
+
+
+class Definitions(NamedTuple):
+    """The variables that a configuration defines: ``tables``, and the names that ``set`` may give a value."""
+
+    tables: Mapping[str, Table]
+    settable: frozenset[str]
+
+
+NOTHING_DEFINED: Final = Definitions({}, frozenset())
+
+
+def read_definitions(http: Block) -> Definitions:
+    """All variables that the http block and what it holds define."""
+    from rupex.servers.nginx.load import Block
+
+    tables: dict[str, Table] = {}
+    for block in http.blocks("map", "geo", "split_clients"):
+        if block.args:
+            tables[block.args[-1].removeprefix("$")] = _table(block)
+    settable: set[str] = set()
+    waiting = [http]
+    while waiting:
+        for name, children in waiting.pop().by_name.items():
+            if name == "set":
+                settable.update(c.args[0].removeprefix("$") for c in children if c.args)
+            elif name in ("server", "location", "if", "limit_except"):
+                waiting += [child for child in children if isinstance(child, Block)]
+    return Definitions(tables, frozenset(settable))
+
+
+def _table(block: Block) -> Table:
+    exact: dict[str, str] = {}
+    patterns: list[tuple[str, bool, str]] = []
+    default, hostnames = "", False
+    for entry in block.children:
+        key = entry.name
+        value = entry.args[0] if entry.args else ""
+        if not entry.args:
+            hostnames = hostnames or key == "hostnames"
+        elif key == "default":
+            default = value
+        elif block.name == "map" and key.startswith("~"):
+            folds = key.startswith("~*")
+            patterns.append((key[2 if folds else 1 :], folds, value))
+        else:
+            exact.setdefault(key.removeprefix("\\").lower(), value)
+    source = block.args[0] if len(block.args) > 1 else "$remote_addr"
+    return Table(block.name, source, exact, tuple(patterns), default, hostnames)  # type: ignore[arg-type]
+
+
 @dataclass(slots=True)
 class Exchange:
     """One request on its way through the server: what was asked, and what became of it so far.
 
-    ``uri`` is decoded and normalised; ``request_uri`` as sent. ``headers``: lower-case names to values; a header that
-    is not there was not sent, but for those of :data:`CLIENTS_OWN`, which nobody knows.
+    ``uri`` is decoded and normalised; ``request_uri`` as sent; ``escaped``: it had a percent or plus sign. ``headers``:
+    lower-case names to values; a header that is not there was not sent, but for those of :data:`CLIENTS_OWN`, which
+    nobody knows. ``changed``: a rewrite gave it another URI since its location was found.
     """
 
     method: str
@@ -60,6 +158,17 @@ class Exchange:
     variables: dict[str, str] = field(default_factory=dict)
     captures: tuple[str | None, ...] = ()
     status: int | None = None
+    root: str | None = None
+    definitions: Definitions = NOTHING_DEFINED
+    changed: bool = False
+    escaped: bool = False
+    depth: int = 0
+
+    def capture(self, match: regex.Match[str]) -> None:
+        """Keep what a pattern matched: by number, and by name as variables."""
+        self.captures = (match[0], *match.groups())
+        for name, value in match.groupdict().items():
+            self.variables[name] = value or ""
 
     def value(self, name: str) -> str:
         """The value of the variable ``name``. Raises :class:`UndeterminedError`."""
@@ -68,8 +177,15 @@ class Exchange:
             return (self.captures[index] or "") if index < len(self.captures) else ""
         if name in self.variables:
             return self.variables[name]
+        table = self.definitions.tables.get(name)
+        if table is not None:
+            return self._looked_up(name, table)
+        if name in self.definitions.settable:
+            return ""
         if name.startswith("arg_"):
             return self._argument(name[4:])
+        if name.startswith("cookie_") and "cookie" in self.headers:
+            return self._cookie(name[7:])
         if name.startswith("http_") and name != "http_host":
             header = name[5:].replace("_", "-")
             if header in self.headers:
@@ -84,7 +200,7 @@ class Exchange:
             case "scheme":
                 return self.scheme
             case "host":
-                return self.host
+                return self.host or self.server_name
             case "http_host":
                 return self.host_header
             case "server_name":
@@ -101,10 +217,20 @@ class Exchange:
                 return "?" if self.args else ""
             case "request_method":
                 return self.method
+            case "request":
+                return f"{self.method} {self.request_uri} HTTP/1.1"
             case "https":
                 return "on" if self.scheme == "https" else ""
             case "server_protocol":
                 return "HTTP/1.1"
+            case "content_type" | "content_length":
+                return self.headers.get(name.replace("_", "-"), "")
+            case "ssl_server_name":
+                return self.host if self.scheme == "https" else ""
+            case "document_root" if self.root is not None:
+                return self.root
+            case "request_filename" if self.root is not None:
+                return self.root + self.uri
             case "status" if self.status is not None:
                 return str(self.status)
             case _:
@@ -113,9 +239,47 @@ class Exchange:
     def _argument(self, name: str) -> str:
         for pair in self.args.split("&"):
             key, _, value = pair.partition("=")
-            if key.lower() == name:
+            if key.lower() == name.lower():
                 return value
         return ""
+
+    def _cookie(self, name: str) -> str:
+        for pair in self.headers["cookie"].split(";"):
+            key, _, value = pair.strip().partition("=")
+            if key.lower() == name.lower():
+                return value
+        return ""
+
+    def _looked_up(self, name: str, table: Table) -> str:
+        """The value of a table's variable (ngx_http_map_find): exact, then host names, then patterns in order."""
+        if len(table.values) == 1:
+            return self._table_value(name, table.default)
+        if table.kind != "map":
+            raise UndeterminedError(f"${name} goes by the client, which is known at run time only")
+        if self.depth >= _DEEPEST_MAP:
+            raise UndeterminedError(f"${name} is worked out from too many other variables")
+        self.depth += 1
+        try:
+            source = self.fill(table.source)
+            key = source.lower()
+            found = table.exact.get(key)
+            if found is None and table.hostnames:
+                found = _by_host_name(key.rstrip("."), table.exact)
+            if found is None:
+                for pattern, folds, value in table.patterns:
+                    match = search(pattern, source, ignore_case=folds)
+                    if match is not None:
+                        self.capture(match)
+                        found = value
+                        break
+            return self._table_value(name, table.default if found is None else found)
+        finally:
+            self.depth -= 1
+
+    def _table_value(self, name: str, text: str) -> str:
+        if f"${name}" in text:
+            raise UndeterminedError(f"${name} is defined by itself")
+        return self.fill(text)
 
     def fill(self, text: str) -> str:
         """``text`` with its variables replaced. Raises :class:`UndeterminedError`."""
@@ -125,11 +289,42 @@ class Exchange:
         return "".join(part if isinstance(part, str) else self.value(part[0]) for part in parts)
 
 
+def _by_host_name(name: str, entries: Mapping[str, str]) -> str | None:
+    """Wildcards in front, the longest first, then those behind (ngx_http_core_module, "server_name")."""
+    labels = name.split(".")
+    for cut in range(len(labels)):
+        rest = ".".join(labels[cut:])
+        if f".{rest}" in entries:
+            return entries[f".{rest}"]
+        if cut and f"*.{rest}" in entries:
+            return entries[f"*.{rest}"]
+    for cut in range(len(labels) - 1, 0, -1):
+        front = ".".join(labels[:cut]) + ".*"
+        if front in entries:
+            return entries[front]
+    return None
+
+
 def is_constant(text: str) -> bool:
     """Whether ``text`` holds no variable."""
     return "$" not in text or all(isinstance(part, str) for part in compile_text(text))
 
 
-def escape_uri(path: str) -> str:
-    """A decoded path as nginx writes it into a URI (ngx_escape_uri, NGX_ESCAPE_URI)."""
-    return quote(path, safe="/:@!$&'()*+,;=-._~[]|^{}\\<>`\"")
+def escape_arguments(text: str) -> str:
+    """A capture as a redirect by ``rewrite`` writes it (ngx_escape_uri, NGX_ESCAPE_ARGS): space, ``#``, ``%``, ``&``,
+    ``+``, ``?`` and what is not printable ASCII."""
+    return quote(text, safe="!\"$'()*,-./:;<=>@[\\]^_`{|}~", errors="surrogateescape")
+
+
+_PERCENT = re.compile("%([0-9A-Fa-f]{2})")
+
+
+def unescape_redirect(text: str) -> str:
+    """ngx_unescape_uri with NGX_UNESCAPE_REDIRECT: up to the first ``?``, what is printable is decoded again."""
+
+    def decoded(match: re.Match[str]) -> str:
+        code = int(match[1], 16)
+        return chr(code) if 0x25 < code < 0x7F else match[0]
+
+    path, mark, rest = text.partition("?")
+    return _PERCENT.sub(decoded, path) + mark + rest

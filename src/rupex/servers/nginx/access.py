@@ -1,0 +1,125 @@
+"""Who is let in: allow and deny, passwords, and how they go together (ngx_http_access_module, auth_basic, satisfy)."""
+
+from __future__ import annotations
+
+import ipaddress
+from dataclasses import dataclass
+
+from rupex.model import Setting
+from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.syntax import Directive
+from rupex.servers.nginx.variables import Exchange, is_constant
+
+_WIDEST_NAMED = {4: 4, 6: 8}
+"""A shorter prefix than this names nobody: it is half of the internet."""
+
+
+@dataclass(frozen=True, slots=True)
+class Access:
+    """The rules in force: the ``rules`` by address in order, the line that asks for a ``password``, the one that asks
+    another server (``request``), and whether ``any`` of them is enough."""
+
+    rules: tuple[Directive, ...]
+    password: Directive | None
+    request: Directive | None
+    any: bool
+
+    @property
+    def stranger_denied_by(self) -> Directive | None:
+        """The rule that denies an address nobody named; None when such an address is allowed."""
+        for rule in self.rules:
+            if _names_everybody(rule.args[0] if rule.args else ""):
+                return rule if rule.name == "deny" else None
+        return None
+
+    def closed(self) -> Setting[bool] | None:
+        """Whether strangers are kept out, and by which line; None where no rule says anything."""
+        if not self.rules and self.password is None and self.request is None:
+            return None
+        checks = [by for by in (self.password, self.request) if by is not None]
+        by_address = self.stranger_denied_by
+        if self.any and checks and self.rules:
+            if by_address is None:  # one is enough, and every address is
+                return Setting(False, self.rules[-1].provenance())
+            return Setting(True, by_address.provenance())
+        first = by_address or (checks[0] if checks else None)
+        return Setting(True, first.provenance()) if first else Setting(False, self.rules[-1].provenance())
+
+    def refusal(self, exchange: Exchange) -> tuple[tuple[int | None, Directive] | None, str | None]:
+        """The status and line that refuse ``exchange``, or why that cannot be told. Its client's address is not known."""
+        verdicts: list[tuple[int | None, Directive] | str | None] = []
+        if self.rules:
+            verdicts.append(self._by_address())
+        if self.password is not None:
+            sent = "authorization" in exchange.headers
+            verdicts.append("whether the password is right is known at run time only" if sent else (401, self.password))
+        if self.request is not None:
+            verdicts.append("auth_request asks another server")
+        if not verdicts:
+            return None, None
+        if self.any and len(verdicts) > 1:
+            if None in verdicts:
+                return None, None
+            unknown = next((v for v in verdicts if isinstance(v, str)), None)
+            if unknown is not None:
+                return None, unknown
+            refused = next((v for v in verdicts if isinstance(v, tuple) and v[0] == 401), verdicts[0])
+            return (refused if isinstance(refused, tuple) else None), None
+        for verdict in verdicts:  # in the order of the phases: address, password, other server
+            if isinstance(verdict, str):
+                return None, verdict
+            if verdict is not None:
+                return verdict, None
+        return None, None
+
+    def _by_address(self) -> tuple[int | None, Directive] | str | None:
+        kinds = {rule.name for rule in self.rules}
+        if kinds == {"allow"}:
+            return None
+        first = self.rules[0]
+        if _names_everybody(first.args[0] if first.args else ""):
+            return (403, first) if first.name == "deny" else None
+        return "who is let in goes by the client's address"
+
+
+def _names_everybody(word: str) -> bool:
+    if word == "all":
+        return True
+    try:
+        network = ipaddress.ip_network(word, strict=False)
+    except ValueError:
+        return False
+    return network.prefixlen <= _WIDEST_NAMED[network.version]
+
+
+NO_ACCESS_RULES = Access((), None, None, False)
+
+
+def access_of(chain: tuple[Block, ...]) -> Access:
+    """The access rules of the innermost block of ``chain``. A block with rules by address inherits none."""
+    rules: tuple[Directive, ...] = ()
+    password = request = satisfy = None
+    for block in reversed(chain):
+        names = block.by_name
+        if not rules and ("allow" in names or "deny" in names):
+            rules = tuple(c for c in block.children if isinstance(c, Directive) and c.name in ("allow", "deny"))
+        if password is None and "auth_basic" in names:
+            password = block.last("auth_basic")
+        if request is None and "auth_request" in names:
+            request = block.last("auth_request")
+        if satisfy is None and "satisfy" in names:
+            satisfy = block.last("satisfy")
+    if password is not None and password.args == ("off",):
+        password = None
+    if request is not None and request.args == ("off",):
+        request = None
+    if not rules and password is None and request is None:
+        return NO_ACCESS_RULES
+    return Access(rules, password, request, satisfy is not None and satisfy.args == ("any",))
+
+
+def realm_of(access: Access) -> str | None:
+    """The ``WWW-Authenticate`` value that goes with a 401; None where it is not known."""
+    if access.password is None or not access.password.args or not is_constant(access.password.args[0]):
+        return None
+    return f'Basic realm="{access.password.args[0]}"'

@@ -1,0 +1,65 @@
+"""Files under a document root, where the host tree has that root: which URL path gets which file.
+
+A snapshot of a host seldom has its content. Where it has none, nobody can say whether a file is there, and the answer is
+:data:`None`: content decides.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from rupex.host import HostTree, TreeError
+from rupex.host.tree import inside
+from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.variables import Exchange
+
+Kind = Literal["file", "folder", "missing"]
+
+
+class Content:
+    """What lies under document roots. ``prefix``: where relative roots start (nginx's own ``-p``)."""
+
+    def __init__(self, tree: HostTree, prefix: str) -> None:
+        self.tree, self.prefix = tree, prefix
+        self._roots: dict[str, bool] = {}
+
+    def root_of(self, chain: tuple[Block, ...], exchange: Exchange) -> str:
+        """The document root in force, without the slash at its end. Raises ``UndeterminedError``."""
+        for block in reversed(chain):
+            found = block.last("root") or block.last("alias")
+            if found is not None and found.args:
+                root = exchange.fill(found.args[0]).rstrip("/")
+                return root if root.startswith("/") else f"/{self.prefix}/{root}"
+        return f"/{self.prefix}/html"
+
+    def path_of(self, uri: str, chain: tuple[Block, ...], exchange: Exchange) -> str:
+        """The file for ``uri`` (ngx_http_map_uri_to_path). Raises ``UndeterminedError``."""
+        for block in reversed(chain):
+            alias = block.last("alias")
+            if alias is not None and alias.args:
+                target = exchange.fill(alias.args[0])
+                pattern = block.args[-1] if block.args else ""
+                is_pattern = len(block.args) == 2 and block.args[0] in ("~", "~*")
+                return target if is_pattern else target + uri[len(pattern) :]
+            if block.last("root") is not None:
+                break
+        return self.root_of(chain, exchange) + uri
+
+    def has_root(self, root: str) -> bool:
+        """Whether the tree has this document root."""
+        found = self._roots.get(root)
+        if found is None:
+            found = self._roots[root] = self.tree.is_folder(inside(root))
+        return found
+
+    def kind(self, path: str, root: str) -> Kind | None:
+        """What lies at ``path``; None where the tree has no such root."""
+        if not self.has_root(root):
+            return None
+        try:
+            entry = self.tree.entry(self.tree.real(path))
+        except TreeError:
+            return None
+        if entry is None:
+            return "missing"
+        return "folder" if entry.is_folder else "file"

@@ -1,0 +1,184 @@
+"""How much of nginx there is to attack: loaded modules, packaged pages, limits, whose word about clients is taken, and
+which files under a document root are served that should not be."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any, Final
+
+from rupex.host import HostTree, TreeError
+from rupex.host.tree import inside
+from rupex.http.sensitive import SAMPLES, is_sensitive
+from rupex.model import Limits, Sample, Setting, default_of, unknown
+from rupex.servers.nginx.headers import parse_seconds
+from rupex.servers.nginx.listeners import Virtual
+from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.release import Release, default
+from rupex.servers.nginx.tls import inherited
+
+# A module's file (without ngx_ and .so) to what the names of its directives look like. From the modules' own manuals,
+# read 2026-11-25. A module that only serves others is not here.
+_DIRECTIVES_OF: Final = {
+    "http_headers_more_filter_module": r"more_",
+    "http_geoip_module": r"geoip_",
+    "http_geoip2_module": r"geoip2",
+    "stream_geoip_module": r"geoip_",
+    "stream_geoip2_module": r"geoip2",
+    "http_image_filter_module": r"image_filter",
+    "http_xslt_filter_module": r"xslt_|xml_entities",
+    "http_perl_module": r"perl",
+    "http_js_module": r"js_",
+    "stream_js_module": r"js_",
+    "http_lua_module": r"lua_|.*_by_lua",
+    "http_echo_module": r"echo",
+    "http_dav_ext_module": r"dav_ext_",
+    "http_fancyindex_module": r"fancyindex",
+    "http_subs_filter_module": r"subs_filter",
+    "http_auth_pam_module": r"auth_pam",
+    "http_uploadprogress_module": r"upload_progress|track_uploads|report_uploads",
+    "http_upstream_fair_module": r"fair$",
+    "http_cache_purge_module": r".*_cache_purge",
+    "http_brotli_filter_module": r"brotli",
+    "http_brotli_static_module": r"brotli_static",
+    "http_modsecurity_module": r"modsecurity",
+    "nchan_module": r"nchan_",
+    "rtmp_module": r"rtmp",
+    "mail_module": r"mail$",
+    "stream_module": r"stream$",
+    "otel_module": r"otel_",
+}
+_MODULE_NAME = re.compile(r"(?:.*/)?(?:ngx_)?(\w+?)\.so$")
+
+_PACKAGED_ROOTS: Final = ("/var/www/html", "/usr/share/nginx/html", "html")
+_NO_NAMES: Final = frozenset({"_", "", "localhost"})
+_MOST_ENTRIES: Final = 5_000
+"""Entries under one document root that are looked at; a larger one is content that nobody reads through."""
+_DEEPEST: Final = 6
+_MOST_SHOWN: Final = 8
+
+_SIZES: Final = {"": 1, "k": 1 << 10, "m": 1 << 20, "g": 1 << 30}
+
+
+def idle_modules(main: Block) -> Setting[tuple[str, ...]]:
+    """Loaded modules of which no directive stands anywhere in the configuration."""
+    loads = list(main.all("load_module"))
+    if not loads:
+        return Setting((), default_of("nginx", "no module is loaded beside those built in"))
+    used: set[str] = set()
+    waiting = [main]
+    while waiting:
+        block = waiting.pop()
+        used.update(block.by_name)
+        waiting += [child for children in block.by_name.values() for child in children if isinstance(child, Block)]
+    idle, place = [], None
+    for load in loads:
+        found = _MODULE_NAME.match(load.args[0]) if load.args else None
+        words = _DIRECTIVES_OF.get(found[1]) if found else None
+        if found and words and not any(re.match(words, name) for name in used):
+            idle.append(found[1])
+            place = place or load.provenance()
+    return Setting(tuple(idle), place or loads[0].provenance())
+
+
+def packaged_page(virtual: Virtual, serves_content: bool) -> Sample | None:
+    """The page that came with the package, where a server block without a name of its own still serves it."""
+    if not serves_content or not _NO_NAMES.issuperset(virtual.names):
+        return None
+    root = virtual.block.last("root")
+    if root is None or not root.args or root.args[0].rstrip("/") not in _PACKAGED_ROOTS:
+        return None
+    return Sample("page", f"the packaged page in {root.args[0]}", root.provenance())
+
+
+class LimitReader:
+    """Reads the limits of server blocks; those that say nothing share the settings of the http block."""
+
+    NAMES: Final = ("client_header_timeout", "client_body_timeout", "keepalive_timeout", "client_max_body_size")
+
+    def __init__(self, http: Block, release: Release) -> None:
+        self.http, self.release = http, release
+        self._shared: Limits | None = None
+
+    def of(self, server: Block) -> Limits:
+        if any(name in server.by_name for name in self.NAMES):
+            return self._read((self.http, server))
+        if self._shared is None:
+            self._shared = self._read((self.http,))
+        return self._shared
+
+    def _read(self, chain: tuple[Block, ...]) -> Limits:
+        header, body, idle = (self._setting(chain, name, parse_seconds) for name in self.NAMES[:3])
+        return Limits(header, body, idle, self._setting(chain, self.NAMES[3], _parse_size))
+
+    def _setting(self, chain: tuple[Block, ...], name: str, parse: Callable[[str], int | None]) -> Setting[int]:
+        directive, provenance = inherited(chain, name)
+        if directive is None or not directive.args:
+            setting: Setting[Any] = default(name, self.release)
+            return Setting(parse(setting.value), setting.provenance)
+        value = parse(directive.args[0])
+        if value is None:
+            return unknown(f"{directive} cannot be read", provenance)
+        return Setting(None if value == 0 and parse is _parse_size else value, provenance)
+
+
+def _parse_size(text: str) -> int | None:
+    found = re.fullmatch(r"(\d{1,12})([kKmMgG]?)", text)
+    return int(found[1]) * _SIZES[found[2].lower()] if found else None
+
+
+def trusted_peers(chain: tuple[Block, ...]) -> Setting[tuple[str, ...]] | None:
+    """The networks whose word about the client's address is taken (ngx_http_realip_module); None: nobody's."""
+    for block in reversed(chain):
+        found = list(block.all("set_real_ip_from"))
+        if found:
+            widest = next((d for d in found if d.args[:1] and d.args[0].endswith("/0")), found[0])
+            return Setting(tuple(d.args[0] for d in found if d.args), widest.provenance())
+    return None
+
+
+class ExposedFiles:
+    """Finds what lies under document roots and should not be served. Each root is walked once."""
+
+    def __init__(self, tree: HostTree) -> None:
+        self.tree = tree
+        self._known: dict[str, tuple[str, ...] | None] = {}
+
+    def under(self, root: str) -> tuple[str, ...] | None:
+        """URL paths of such files under ``root``; None where it has too many entries to look at, or may not be read."""
+        path = inside(root)
+        if path not in self._known:
+            found: list[str] = []
+            self._known[path] = tuple(found) if self._walk(path, "", found, [_MOST_ENTRIES]) else None
+        return self._known[path]
+
+    def _walk(self, root: str, below: str, found: list[str], left: list[int]) -> bool:
+        here = f"{root}/{below}" if below else root
+        try:
+            for name in self.tree.names_in(self.tree.real(here)):
+                left[0] -= 1
+                if left[0] < 0:
+                    return False
+                path = f"{below}/{name}" if below else name
+                is_folder = self.tree.is_folder(f"{root}/{path}")
+                if is_sensitive(name):
+                    found.append(f"/{path}/" if is_folder else f"/{path}")
+                elif is_folder and path.count("/") < _DEEPEST and not self._walk(root, path, found, left):
+                    return False
+        except TreeError:
+            return False
+        return True
+
+
+def exposed(
+    files: tuple[str, ...] | None, has_root: bool, is_refused: Callable[[str], bool], may_refuse: bool
+) -> Setting[tuple[str, ...]]:
+    """Which of ``files`` are served. ``is_refused`` asks the server; ``may_refuse``: something in it could."""
+    if has_root and files is not None:
+        served = [path for path in files if not is_refused(path + "config" if path.endswith("/") else path)]
+        return Setting(tuple(served[:_MOST_SHOWN]))
+    if may_refuse and all(map(is_refused, SAMPLES)):
+        return Setting(())
+    why = "has too many files to look at" if has_root else "is not in the tree"
+    open_to = next((path for path in SAMPLES if not may_refuse or not is_refused(path)), SAMPLES[0])
+    return unknown(f"the document root {why}, and nothing refuses a request for {open_to}")

@@ -1,0 +1,136 @@
+"""Where a block passes requests on to: the machines, how the way there is protected, and what is taken out of answers."""
+
+from __future__ import annotations
+
+from typing import Final
+
+from rupex.model import Leg, Setting, Upstream
+from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.process import UPSTREAM_DIRECTIVES
+from rupex.servers.nginx.release import Release, default
+from rupex.servers.nginx.syntax import Directive
+from rupex.servers.nginx.tls import inherited
+from rupex.servers.nginx.variables import names_in
+
+# Response headers that nginx takes out of an upstream's answer by itself (ngx_http_proxy_hide_headers and its kin).
+_ALWAYS_HIDDEN: Final = {
+    "proxy": ("date", "server", "x-pad"),
+    "grpc": ("date", "server"),
+    "fastcgi": ("status",),
+    "uwsgi": (),
+    "scgi": ("status",),
+    "memcached": (),
+}
+_MOST_LEGS: Final = 64
+"""Machines of one upstream that are looked at."""
+
+# Parts of a request that a client can set to what it likes.
+_CLIENTS: Final = ("http_", "arg_", "cookie_")
+
+
+class UpstreamReader:
+    """Reads where blocks pass requests on to. ``groups``: the upstream blocks by name."""
+
+    def __init__(self, http: Block, release: Release) -> None:
+        self.release = release
+        self.groups = {block.args[0]: block for block in http.blocks("upstream") if block.args}
+        self._known: dict[tuple[int, ...], Upstream | None] = {}
+
+    def of(self, chain: tuple[Block, ...], takes_any_name: bool) -> Upstream | None:
+        """The upstream of the innermost block; an ``if`` takes over its location's. ``takes_any_name``: requests for
+        unknown names are answered here, so that the host name is the client's choice too."""
+        directive = None
+        for block in reversed(chain):
+            directive = next((found for name in UPSTREAM_DIRECTIVES if (found := block.last(name)) is not None), None)
+            if directive is not None or block.name not in ("if", "limit_except"):
+                break
+        if directive is None or not directive.args:
+            return None
+        key = (*map(id, chain), takes_any_name)
+        if key not in self._known:
+            self._known[key] = self._read(directive, chain, takes_any_name)
+        return self._known[key]
+
+    def _read(self, directive: Directive, chain: tuple[Block, ...], takes_any_name: bool) -> Upstream:
+        kind = directive.name.removesuffix("_pass")
+        word = directive.args[0]
+        scheme, mark, rest = word.partition("://")
+        url = word if mark else f"{kind}://{word}"
+        if not mark:
+            scheme, rest = kind, word
+        place = directive.provenance()
+        authority = rest if rest.startswith("unix:") else rest.split("/", 1)[0]
+        tls = scheme in ("https", "grpcs")
+        legs: tuple[Leg, ...] = ()
+        unknown = chosen = None
+        if "$" in authority or "$" in scheme:
+            unknown = f"{authority if '$' in authority else scheme} is known at run time only"
+            chosen = self._chosen_by(authority, chain, takes_any_name)
+        else:
+            legs = tuple(self._legs(authority, tls, directive))
+        return Upstream(
+            url=url,
+            provenance=place,
+            hidden=self._hidden(kind, chain),
+            legs=legs,
+            unknown=unknown,
+            verified=self._verified(kind, chain) if tls else None,
+            chosen_by=chosen,
+            keeps_errors=not self._intercepts(kind, chain),
+        )
+
+    def _legs(self, authority: str, tls: bool, directive: Directive) -> list[Leg]:
+        group = self.groups.get(authority)
+        if group is None:
+            return [Leg(_host_of(authority), tls, directive.provenance())]
+        servers = [server for server in group.all("server") if server.args][:_MOST_LEGS]
+        return [Leg(_host_of(server.args[0]), tls, directive.provenance()) for server in servers]
+
+    def _chosen_by(self, authority: str, chain: tuple[Block, ...], takes_any_name: bool) -> str | None:
+        """The variable by which a client chooses the machine; a ``set`` or a capture is followed to its source."""
+        for name in names_in(authority):
+            if name.startswith(_CLIENTS):
+                return f"${name}"
+            if name == "host" and takes_any_name:
+                return "$host"
+            if name.isdigit():
+                return f"${name}, a part of the path"
+            for block in chain:
+                for setting in block.all("set"):
+                    if len(setting.args) == 2 and setting.args[0] == f"${name}" and f"${name}" not in setting.args[1]:
+                        inner = self._chosen_by(setting.args[1], chain, takes_any_name)
+                        if inner is not None:
+                            return f"${name}, which is {inner}"
+        return None
+
+    def _verified(self, kind: str, chain: tuple[Block, ...]) -> Setting[bool]:
+        directive, provenance = inherited(chain, f"{kind}_ssl_verify")
+        if directive is None:
+            return Setting(False, default("proxy_ssl_verify", self.release).provenance)
+        return Setting(directive.args == ("on",), provenance)
+
+    @staticmethod
+    def _intercepts(kind: str, chain: tuple[Block, ...]) -> bool:
+        directive, _ = inherited(chain, f"{kind}_intercept_errors")
+        return directive is not None and directive.args == ("on",)
+
+    @staticmethod
+    def _hidden(kind: str, chain: tuple[Block, ...]) -> tuple[str, ...]:
+        hiding = next(
+            (list(b.all(f"{kind}_hide_header")) for b in reversed(chain) if b.last(f"{kind}_hide_header")), []
+        )
+        passing = next(
+            (list(b.all(f"{kind}_pass_header")) for b in reversed(chain) if b.last(f"{kind}_pass_header")), []
+        )
+        hidden = {d.args[0].lower() for d in hiding if d.args} | set(_ALWAYS_HIDDEN.get(kind, ()))
+        cleared = {name.lower() for block in chain for d in block.all("more_clear_headers") for name in d.args}
+        return tuple(sorted((hidden - {d.args[0].lower() for d in passing if d.args}) | cleared))
+
+
+def _host_of(authority: str) -> str:
+    """The host of ``host:port``, ``[v6]:port`` or ``unix:PATH``, without user or port."""
+    if authority.startswith("unix:"):
+        return authority
+    if authority.startswith("["):
+        return authority[1:].partition("]")[0]
+    return authority.partition(":")[0]
