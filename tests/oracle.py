@@ -13,6 +13,7 @@ import socket
 import ssl
 import subprocess
 import tempfile
+import threading
 import time
 import warnings
 from collections.abc import Iterator, Sequence
@@ -20,6 +21,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from functools import cache
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from shutil import which
 
@@ -28,6 +30,8 @@ from rupex.demo.mint import Authority, new_key, write_chain, write_key
 _MOVED = re.compile(r"(?<=[\s\"'=])/(etc|srv)/")
 _ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)$", re.MULTILINE)
 _HEADER = re.compile(r" (\S+): (\S+)")
+_FILE = re.compile(r"^# file (\S+): (.*)$", re.MULTILINE)
+UPSTREAM_HEADERS = {"X-Powered-By": "pier/3.1", "X-Deck": "upper", "Server": "upstream/2.0"}
 
 
 def free_port() -> int:
@@ -69,14 +73,16 @@ class Case:
     text: str
     plain: int = field(default_factory=free_port)
     secure: int = field(default_factory=free_port)
+    upstream: int = 0
 
     @property
     def asks(self) -> list[Ask]:
         found = []
         for method, url, headers in _ASK.findall(self.text):
             scheme, _, rest = url.partition("://")
-            name, _, path = rest.partition("/")
-            port = self.secure if scheme == "https" else self.plain
+            authority, _, path = rest.partition("/")
+            name, _, which = authority.partition(":")
+            port = self.secure if scheme == "https" or which == "secure" else self.plain
             pairs = tuple(_HEADER.findall(headers))
             found.append(
                 Ask(method or "GET", f"{scheme}://{name}:{port}/{path}", scheme, name, port, f"/{path}", pairs)
@@ -85,7 +91,13 @@ class Case:
 
     @property
     def configuration(self) -> str:
-        return self.text.replace("@plain@", str(self.plain)).replace("@secure@", str(self.secure))
+        text = self.text.replace("@plain@", str(self.plain)).replace("@secure@", str(self.secure))
+        return text.replace("@upstream@", str(self.upstream))
+
+    @property
+    def files(self) -> dict[str, str]:
+        """More files in etc/nginx, from lines such as ``# file parts/a.conf: TEXT``."""
+        return dict(_FILE.findall(self.configuration))
 
 
 def request(ask: Ask, *, seconds: float = 5.0) -> Reply:
@@ -95,7 +107,10 @@ def request(ask: Ask, *, seconds: float = 5.0) -> Reply:
         if ask.scheme == "https":
             context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
             context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
-            connection = open_sockets.enter_context(context.wrap_socket(connection, server_hostname=ask.name))
+            try:
+                connection = open_sockets.enter_context(context.wrap_socket(connection, server_hostname=ask.name))
+            except ssl.SSLError:
+                return Reply(None)
         given = {name.lower() for name, _ in ask.headers}
         host = "" if "host" in given else f"Host: {ask.name}:{ask.port}\r\n"
         extra = "".join(f"{name}: {value}\r\n" for name, value in ask.headers)
@@ -213,18 +228,56 @@ def write_tree(root: Path, case: Case) -> None:
     (site / "modules.conf").write_text("")
     (site / "runtime.conf").write_text("types { text/html html; text/css css; text/plain txt; }\n")
     (site / "case.conf").write_text(case.configuration)
+    (site / "users").write_text("aino:{PLAIN}pier\n")
+    for name, text in case.files.items():
+        (site / name).parent.mkdir(exist_ok=True)
+        (site / name).write_text(text + "\n")
+
+
+class _Upstream(BaseHTTPRequestHandler):
+    """Says what servers say about themselves; ``/…/404`` is answered with that status."""
+
+    def do_GET(self) -> None:
+        code = self.path.rpartition("/")[2]
+        self.send_response_only(int(code) if code.isdigit() else 200)
+        for name, value in UPSTREAM_HEADERS.items():
+            self.send_header(name, value)
+        self.send_header("Content-Length", "0")
+        self.end_headers()
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+@contextmanager
+def running_upstream(case: Case) -> Iterator[None]:
+    """A server behind the case's, where its configuration names one."""
+    if "@upstream@" not in case.text:
+        yield
+        return
+    server = ThreadingHTTPServer(("127.0.0.1", 0), _Upstream)
+    case.upstream = server.server_address[1]
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    try:
+        yield
+    finally:
+        server.shutdown()
+        server.server_close()
+        thread.join()
 
 
 @contextmanager
 def running_nginx(case: Case) -> Iterator[Path]:
     """The case's tree, while the real server runs a copy of it; ends the server afterwards."""
     binary = _binary("nginx")
-    with tempfile.TemporaryDirectory(prefix="rupex-oracle-") as scratch:
+    with running_upstream(case), tempfile.TemporaryDirectory(prefix="rupex-oracle-") as scratch:
         tree, live = Path(scratch, "tree"), Path(scratch, "live")
         write_tree(tree, case)
         write_tree(live, case)
-        for path in (live / "etc/nginx").rglob("*.conf"):
-            path.write_text(_MOVED.sub(rf"{live}/\1/", path.read_text()))
+        for path in (live / "etc/nginx").rglob("*"):
+            if path.is_file():
+                path.write_text(_MOVED.sub(rf"{live}/\1/", path.read_text()))
         module = Path("/usr/lib/nginx/modules/ngx_http_headers_more_filter_module.so")
         if "more_" in case.text:
             (live / "etc/nginx/modules.conf").write_text(f"load_module {module};\n")

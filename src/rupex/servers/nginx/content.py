@@ -28,7 +28,10 @@ class Content:
         for block in reversed(chain):
             found = block.last("root") or block.last("alias")
             if found is not None and found.args:
-                root = exchange.fill(found.args[0]).rstrip("/")
+                word = found.args[0]
+                if found.name == "alias" and "$" in word:  # a file by a capture: what stands before is the folder
+                    word = word[: word.index("$")].rpartition("/")[0]
+                root = exchange.fill(word).rstrip("/")
                 return root if root.startswith("/") else f"/{self.prefix}/{root}"
         return f"/{self.prefix}/html"
 

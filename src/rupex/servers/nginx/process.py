@@ -377,7 +377,8 @@ class Processor:
                 return outcome
         handler = _handler(way.chain)
         if handler is not None:
-            return Outcome(way.chain, way.location, handler=handler, steps=tuple(way.steps))
+            status = None if handler.name in UPSTREAM_DIRECTIVES else way.error or 200
+            return Outcome(way.chain, way.location, status=status, handler=handler, steps=tuple(way.steps))
         return self._static(exchange, way)
 
     def _try_files(self, exchange: Exchange, way: _Way, try_files: Directive) -> Outcome | None:
@@ -386,9 +387,9 @@ class Processor:
         exchange.root = root
         last = try_files.args[-1]
         for word in try_files.args[:-1]:
-            path = exchange.fill(word)
-            wants_folder = path.endswith("/")
-            kind = self.content.kind(self.content.path_of(path.rstrip("/") or "/", way.chain, exchange), root)
+            wants_folder = word.endswith("/")  # as written: a URI that ends in a slash is no question for a folder
+            path = exchange.fill(word)[: -1 if wants_folder else None]
+            kind = self.content.kind(self.content.path_of(path, way.chain, exchange), root)
             if kind is None:
                 if self._cannot_be(word):
                     continue
