@@ -8,6 +8,7 @@ fails the test: it does not skip.
 from __future__ import annotations
 
 import atexit
+import os
 import re
 import socket
 import ssl
@@ -74,6 +75,7 @@ class Case:
     plain: int = field(default_factory=free_port)
     secure: int = field(default_factory=free_port)
     upstream: int = 0
+    openssl_conf: str = ""
 
     @property
     def asks(self) -> list[Ask]:
@@ -158,6 +160,18 @@ def handshake(
         return None
 
 
+def s_client(port: int, name: str, *options: str) -> str:
+    """What ``openssl s_client`` says of one connection that is closed at once."""
+    command = ["openssl", "s_client", "-connect", f"127.0.0.1:{port}", "-servername", name, *options]
+    done = subprocess.run(command, input=b"", capture_output=True, timeout=20)
+    return (done.stdout + done.stderr).decode(errors="replace")
+
+
+def is_agreed(said: str) -> bool:
+    """Whether a connection of :func:`s_client` came about."""
+    return "Cipher is (NONE)" not in said and "Cipher is" in said
+
+
 @cache
 def nginx_version() -> str:
     binary = _binary("nginx")
@@ -194,6 +208,10 @@ def _minted() -> tuple[tempfile.TemporaryDirectory[str], Path]:
         leaf = authority.issue(["a.test", "*.a.test"], key, now - timedelta(days=1), now + timedelta(days=300))
         write_chain(folder / f"{kind.lower()}.pem", leaf, authority.certificate)
         write_key(folder / f"{kind.lower()}.key", key)
+    subprocess.run(
+        ["openssl", "genpkey", "-genparam", "-algorithm", "DH", "-pkeyopt", "group:ffdhe3072", "-out", str(folder / "dh.pem")],
+        check=True, capture_output=True,
+    )  # fmt: skip
     atexit.register(holder.cleanup)
     return holder, folder
 
@@ -228,6 +246,8 @@ def write_tree(root: Path, case: Case) -> None:
     (site / "modules.conf").write_text("")
     (site / "runtime.conf").write_text("types { text/html html; text/css css; text/plain txt; }\n")
     (site / "case.conf").write_text(case.configuration)
+    if case.openssl_conf:
+        (root / "etc/ssl/openssl.cnf").write_text(case.openssl_conf)
     (site / "users").write_text("aino:{PLAIN}pier\n")
     for name, text in case.files.items():
         (site / name).parent.mkdir(exist_ok=True)
@@ -288,7 +308,9 @@ def running_nginx(case: Case) -> Iterator[Path]:
         runtime.write_text(runtime.read_text() + f"access_log off;\n{temporary}")
         settings = f"daemon off; master_process off; pid {scratch}/pid; error_log {scratch}/error.log notice;"
         command = [binary, "-p", str(live), "-c", str(live / "etc/nginx/nginx.conf"), "-g", settings]
-        server = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+        policy = {"OPENSSL_CONF": str(live / "etc/ssl/openssl.cnf")} if case.openssl_conf else {}
+        environment = os.environ | policy
+        server = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, env=environment)
         try:
             _await(server, case, Path(scratch, "error.log"))
             yield tree
