@@ -60,7 +60,12 @@ class NginxAnswersTest(unittest.TestCase):
             self.assertIsNone(real.status)
             return
         scope = next(
-            (s for e in evidence.host.endpoints for s in e.scopes if (e.id, s.id) == (predicted.endpoint, predicted.scope)),
+            (
+                s
+                for e in evidence.host.endpoints
+                for s in e.scopes
+                if (e.id, s.id) == (predicted.endpoint, predicted.scope)
+            ),
             None,
         )
         ours, theirs = comparable(predicted.headers), comparable(real.headers)

@@ -103,8 +103,13 @@ SETTINGS = (
     ("suites by a command", "suites", "ssl_conf_command CipherString ECDHE-RSA-AES128-SHA256; ssl_ciphers AES256-SHA;", "", ""),
 )  # fmt: skip
 
-ASKED_GROUPS = tuple(group.name for group in all_groups() if group.kind in ("ec", "ff") and "brainpool" not in group.name)
-ORDERS = ("ECDHE-RSA-AES256-GCM-SHA384:ECDHE-RSA-AES128-GCM-SHA256", "ECDHE-RSA-AES128-GCM-SHA256:ECDHE-RSA-AES256-GCM-SHA384")
+ASKED_GROUPS = tuple(
+    group.name for group in all_groups() if group.kind in ("ec", "ff") and "brainpool" not in group.name
+)
+ORDERS = (
+    "ECDHE-RSA-AES256-GCM-SHA384:ECDHE-RSA-AES128-GCM-SHA256",
+    "ECDHE-RSA-AES128-GCM-SHA256:ECDHE-RSA-AES256-GCM-SHA384",
+)
 
 
 @cache

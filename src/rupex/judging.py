@@ -181,6 +181,8 @@ def _exempt(control: Control, endpoint: Endpoint) -> bool:
     transport = "plain" if endpoint.transport == "plain" else "tls"
     if control.only is not None and control.only != transport:
         return True
+    if endpoint.refuses is not None and not control.refusing:
+        return True
     return control.local_exempt and endpoint.is_local
 
 

@@ -32,7 +32,8 @@ class Control(Struct, frozen=True):
     ``judge`` takes the place (for a scope its endpoint first; for a name the endpoint, scope and name), then the host
     when it asks for it, and its ``parameters`` by keyword, of the types noted here; likewise ``now``. ``only``:
     the transport to which it applies. ``local_exempt``: endpoints reached from the machine itself alone are exempt.
-    ``refines``: the control that, where it fails, makes this one fail with it. ``remedy`` is by family; ``*`` for any.
+    ``refines``: the control that, where it fails, makes this one fail with it. ``refusing``: endpoints that refuse every
+    handshake are judged too. ``remedy`` is by family; ``*`` for any.
     """
 
     id: str
@@ -51,6 +52,7 @@ class Control(Struct, frozen=True):
     local_exempt: bool = False
     refines: str | None = None
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire")
+    refusing: bool = False
 
     def remedy_for(self, families: tuple[str, ...]) -> str:
         """What to change, in the words of the given families."""
@@ -72,6 +74,7 @@ def control(
     local_exempt: bool = False,
     refines: str | None = None,
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire"),
+    refusing: bool = False,
 ) -> Callable[[F], F]:
     """Make a function a control. Its keyword-only arguments are its parameters, set by the baseline."""
 
@@ -81,7 +84,7 @@ def control(
         judge.control = Control(  # type: ignore[attr-defined]
             id, title, place, severity, why, references, remedy, judge,
             {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER}, "now" in wanted, "host" in hints,
-            cwe, only, local_exempt, refines, evidence,
+            cwe, only, local_exempt, refines, evidence, refusing,
         )  # fmt: skip
         return judge
 

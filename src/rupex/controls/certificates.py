@@ -131,3 +131,87 @@ def key_match(certificate: CertificateFile) -> Judgement:
     if key.key.public_sha256 == leaf.public_sha256:
         return Pass()
     return Fail(f"{key.path} is the key of another certificate")
+
+
+@control(
+    "cert.key-strength",
+    title="The certified key is strong enough",
+    place="certificate",
+    severity="high",
+    why="A short key can be worked out, and then the certificate is everybody's.",
+    references=("BR 6.1.5", "SP 800-57 Part 1 5.6.1"),
+    cwe=("CWE-326",),
+    evidence=("files", "wire"),
+    remedy={"*": "Make a new key, ECDSA P-256 or RSA with 2048 bits or more, and have a certificate issued for it."},
+)
+def key_strength(certificate: CertificateFile, *, rsa_bits: int, ec_bits: int) -> Judgement:
+    leaf = certificate.leaf
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    match leaf.key_type:
+        case "RSA" if leaf.key_bits is not None:
+            wanted = rsa_bits
+        case "ECDSA" if leaf.key_bits is not None:
+            wanted = ec_bits
+        case "Ed25519" | "Ed448":
+            return PASS
+        case _:
+            return Fail(f"its key is of a kind that clients do not take ({leaf.key_type})")
+    if leaf.key_bits >= wanted:
+        return PASS
+    return Fail(f"its {leaf.key_type} key has {leaf.key_bits} bits; {wanted} are wanted")
+
+
+@control(
+    "cert.digest",
+    title="The certificate is signed with SHA-256 or better",
+    place="certificate",
+    severity="high",
+    why="A collision in the digest makes a second certificate with the same signature.",
+    references=("RFC 8446 4.4.2.4", "BR 7.1.3.2"),
+    cwe=("CWE-328",),
+    evidence=("files", "wire"),
+    remedy={"*": "Have the certificate issued anew; every authority signs with SHA-256 or better today."},
+)
+def digest(certificate: CertificateFile, *, weak: tuple[str, ...]) -> Judgement:
+    leaf = certificate.leaf
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    for one in (leaf, *certificate.chain):
+        if one.digest in weak and not (one.self_signed and one is not leaf):  # an anchor's own signature does not count
+            return Fail(f"{one.subject} is signed with {one.digest}")
+    return PASS
+
+
+@control(
+    "cert.stapling",
+    title="A revocation response is stapled",
+    place="endpoint",
+    severity="low",
+    why="Without it each client asks the authority itself, which tells it who visits, or does not ask at all.",
+    references=("RFC 6066 8", "RFC 7633"),
+    cwe=("CWE-299",),
+    only="tls",
+    evidence=("config", "files", "wire"),
+    remedy={
+        "nginx": "ssl_stapling on; with a resolver, and the issuer's certificate in the chain or in ssl_trusted_certificate.",
+        "*": "Switch stapling on.",
+    },
+)
+def stapling(endpoint: Endpoint, host: Host) -> Judgement:
+    assert endpoint.tls is not None
+    leaves = [host.leaf_at(use.certificate) for use in endpoint.tls.certificates]
+    known = [leaf for leaf in leaves if leaf is not None]
+    setting = endpoint.tls.stapling
+    demanded = any(leaf.must_staple for leaf in known)
+    if known and len(known) == len(leaves) and not any(leaf.ocsp_responders for leaf in known) and not demanded:
+        return EXEMPT  # what a certificate is, not what is set
+    if setting.value is None:
+        return Unknown(setting.why_unknown, setting.provenance)
+    if setting.value:
+        return Pass(setting.provenance)
+    if not known:
+        return Unknown("whether the certificate names a responder is not known", setting.provenance)
+    if demanded:
+        return Fail("the certificate demands a stapled response, and none is sent", setting.provenance, "demanded")
+    return Fail("no response is stapled", setting.provenance)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, Fail, Host, Judgement, Pass, Unknown
+from rupex.model import EXEMPT, PASS, Endpoint, Fail, Host, Judgement, Pass, Scope, Unknown
 
 
 @control(
@@ -29,3 +29,110 @@ def account(host: Host) -> Judgement:
         if service.workers.value in ("root", "0"):
             return Fail(f"{service.family} handles requests as root", service.workers.provenance)
     return Pass(host.services[0].workers.provenance)
+
+
+@control(
+    "surface.modules",
+    title="No module is loaded that nothing uses",
+    place="host",
+    severity="low",
+    why="Each module is code that a stranger's request may reach.",
+    references=("operational: what is not loaded cannot fail",),
+    cwe=("CWE-1188",),
+    evidence=("config",),
+    remedy={
+        "nginx": "Remove the load_module line, or the package's link in modules-enabled.",
+        "*": "Switch the module off.",
+    },
+)
+def modules(host: Host) -> Judgement:
+    known = [service.idle_modules for service in host.services if service.idle_modules is not None]
+    if not known:
+        return EXEMPT
+    for idle in known:
+        if idle.value is None:
+            return Unknown(idle.why_unknown, idle.provenance)
+        if idle.value:
+            return Fail(f"nothing in the configuration uses {', '.join(idle.value)}", idle.provenance)
+    return Pass(known[0].provenance)
+
+
+@control(
+    "surface.sample",
+    title="Nothing is left of the package's samples",
+    place="host",
+    severity="high",
+    why="A default page tells that nobody looked after the server; a sample application or account lets people in.",
+    references=("operational: what came with the package is known to everybody",),
+    cwe=("CWE-1188", "CWE-1392"),
+    evidence=("config", "wire"),
+    remedy={
+        "nginx": "Remove the default site, and give unknown names a server block that refuses them.",
+        "*": "Remove the sample application, account or page.",
+    },
+)
+def sample(host: Host) -> Judgement:
+    worst = min(host.samples, key=lambda found: found.kind == "page", default=None)
+    if worst is None:
+        return PASS if host.sources else EXEMPT
+    return Fail(f"{worst.name} is served", worst.provenance, "page" if worst.kind == "page" else None)
+
+
+@control(
+    "surface.limits",
+    title="Slow and endless clients meet a limit",
+    place="endpoint",
+    severity="low",
+    why="A client that sends a byte a minute holds a connection as long as it is let.",
+    references=("operational: connections are few",),
+    cwe=("CWE-400",),
+    evidence=("config",),
+    remedy={
+        "nginx": "client_header_timeout, client_body_timeout, keepalive_timeout: a minute or two; client_max_body_size not 0.",
+        "*": "Limit the time for headers, bodies and idle connections, and the size of bodies.",
+    },
+)
+def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_seconds: int) -> Judgement:
+    known = endpoint.limits
+    if known is None:
+        return Unknown("not looked at", endpoint.provenance)
+    for what, setting, most in (
+        ("a header", known.header_seconds, header_seconds),
+        ("a body", known.body_seconds, body_seconds),
+        ("an idle connection", known.idle_seconds, idle_seconds),
+    ):
+        if not setting.is_known:
+            return Unknown(setting.why_unknown, setting.provenance)
+        if setting.value is None or setting.value > most:
+            waited = "without end" if setting.value is None else f"{setting.value} s"
+            return Fail(f"{what} is waited for {waited}; {most} s are enough", setting.provenance)
+    if known.body_bytes.is_known and known.body_bytes.value is None:
+        return Fail("a body may be of any size", known.body_bytes.provenance)
+    return Pass(known.header_seconds.provenance)
+
+
+@control(
+    "surface.methods",
+    title="Only the methods the site needs",
+    place="scope",
+    severity="low",
+    why="A method that nobody uses is one that nobody tests.",
+    references=("operational: the baseline lists them",),
+    cwe=("CWE-650",),
+    remedy={
+        "nginx": "limit_except GET POST { deny all; } in the location.",
+        "*": "Refuse the other methods.",
+    },
+)
+def methods(endpoint: Endpoint, scope: Scope, *, allowed: tuple[str, ...]) -> Judgement:
+    if not allowed or not scope.serves_content:
+        return EXEMPT
+    taken = scope.methods
+    if taken is None:
+        if scope.upstream is None:
+            return Pass(scope.provenance, "files are for GET and HEAD only")
+        return Fail("nothing limits the methods that are passed on", scope.provenance)
+    if taken.value is None:
+        return Unknown(taken.why_unknown, taken.provenance)
+    surplus = [method for method in taken.value if method not in allowed]
+    return Fail(f"{', '.join(surplus)} is taken", taken.provenance) if surplus else Pass(taken.provenance)

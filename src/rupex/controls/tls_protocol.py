@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from rupex.controls.catalogue import control
-from rupex.model import PASS, Endpoint, Fail, Judgement, Pass, Unknown
+from rupex.model import PASS, Endpoint, Fail, Judgement, Pass, Setting, Unknown
 from rupex.model.endpoint import ProtocolVersion
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
@@ -58,3 +60,221 @@ def protocol_newest(endpoint: Endpoint, *, newest: ProtocolVersion) -> Judgement
         return PASS
     offered = ", ".join(protocols.value) or "no version at all"
     return Fail(f"{newest} is not offered (offered: {offered})", protocols.provenance)
+
+
+def _is_old(protocols: tuple[ProtocolVersion, ...], version: ProtocolVersion) -> bool:
+    """Whether anything older than ``version`` is among ``protocols``."""
+    return any(PROTOCOL_VERSIONS.index(offered) < PROTOCOL_VERSIONS.index(version) for offered in protocols)
+
+
+def _switch(setting: Setting[bool] | None, wanted: bool, message: str) -> Judgement:
+    """Pass when a switch stands as ``wanted``; a setting that nobody looked at is unknown."""
+    if setting is None:
+        return Unknown("not looked at")
+    if setting.value is None:
+        return Unknown(setting.why_unknown, setting.provenance)
+    return Pass(setting.provenance) if setting.value is wanted else Fail(message, setting.provenance)
+
+
+@control(
+    "tls.compression",
+    title="TLS compression is off",
+    place="endpoint",
+    severity="high",
+    why="The length of a compressed record tells what secret stands beside a guess.",
+    references=("RFC 9325 3.3",),
+    cwe=("CWE-310",),
+    only="tls",
+    remedy={"*": "Switch TLS compression off, or use a crypto library that has none."},
+)
+def compression(endpoint: Endpoint) -> Judgement:
+    assert endpoint.tls is not None
+    return _switch(endpoint.tls.compression, False, "records are compressed before they are encrypted")
+
+
+@control(
+    "tls.renegotiation",
+    title="Renegotiation is secure",
+    place="endpoint",
+    severity="high",
+    why="Without it an attacker's own request can be spliced in front of a victim's.",
+    references=("RFC 5746", "RFC 9325 3.5"),
+    cwe=("CWE-310",),
+    only="tls",
+    remedy={"*": "Use a crypto library that acknowledges renegotiation_info (OpenSSL 0.9.8m or newer)."},
+)
+def renegotiation(endpoint: Endpoint) -> Judgement:
+    assert endpoint.tls is not None
+    protocols = endpoint.tls.protocols
+    if protocols.value is not None and not _is_old(protocols.value, "TLSv1.3"):
+        return Pass(protocols.provenance, "TLS 1.3 has no renegotiation")
+    return _switch(endpoint.tls.secure_renegotiation, True, "renegotiation_info is not acknowledged")
+
+
+@control(
+    "tls.renegotiation.client",
+    title="Clients cannot start a renegotiation",
+    place="endpoint",
+    severity="low",
+    why="A handshake costs the server far more than the client, so one connection can keep a core busy.",
+    references=("RFC 9325 3.5",),
+    cwe=("CWE-400",),
+    only="tls",
+    remedy={"*": "Refuse renegotiation that a client starts."},
+)
+def renegotiation_by_client(endpoint: Endpoint) -> Judgement:
+    assert endpoint.tls is not None
+    protocols = endpoint.tls.protocols
+    if protocols.value is not None and not _is_old(protocols.value, "TLSv1.3"):
+        return Pass(protocols.provenance, "TLS 1.3 has no renegotiation")
+    return _switch(endpoint.tls.client_renegotiation, False, "a client may start a renegotiation")
+
+
+@control(
+    "tls.fallback-signal",
+    title="A signalled fallback is refused",
+    place="endpoint",
+    severity="low",
+    why="Clients that try again with an older version can be made to by whoever drops their first try.",
+    references=("RFC 7507", "RFC 8446 4.1.3"),
+    cwe=("CWE-757",),
+    only="tls",
+    remedy={"*": "Offer nothing older than TLS 1.2; or use a crypto library that knows TLS_FALLBACK_SCSV."},
+)
+def fallback_signal(endpoint: Endpoint) -> Judgement:
+    assert endpoint.tls is not None
+    protocols = endpoint.tls.protocols
+    if protocols.value is None:
+        return Unknown(protocols.why_unknown, protocols.provenance)
+    if not _is_old(protocols.value, "TLSv1.2") or len(protocols.value) < 2:
+        return Pass(protocols.provenance, "there is no older version to fall back to")
+    return _switch(endpoint.tls.fallback_signal, True, "a signalled fallback to an older version is taken")
+
+
+@control(
+    "tls.master-secret",
+    title="TLS 1.2 uses the extended master secret",
+    place="endpoint",
+    severity="low",
+    why="Without it two sessions can be given the same master secret, and one resumed as the other.",
+    references=("RFC 7627", "RFC 9325 3.5"),
+    cwe=("CWE-310",),
+    only="tls",
+    remedy={"*": "Use a crypto library that knows it (OpenSSL 1.1.0 or newer)."},
+)
+def master_secret(endpoint: Endpoint) -> Judgement:
+    assert endpoint.tls is not None
+    protocols = endpoint.tls.protocols
+    if protocols.value is not None and "TLSv1.2" not in protocols.value:
+        return Pass(protocols.provenance, "TLS 1.2 is not offered")
+    return _switch(endpoint.tls.master_secret, True, "the extended master secret is not used")
+
+
+@control(
+    "tls.early-data",
+    title="Early data is off",
+    place="endpoint",
+    severity="medium",
+    why="What comes as early data can be recorded and sent again, and is taken a second time.",
+    references=("RFC 8446 8", "RFC 8470", "RFC 9325 3.10"),
+    cwe=("CWE-294",),
+    only="tls",
+    remedy={
+        "nginx": "Set ssl_early_data off; or pass Early-Data: $ssl_early_data on and refuse what must not be replayed.",
+        "*": "Switch 0-RTT off, or refuse requests that must not be replayed.",
+    },
+)
+def early_data(endpoint: Endpoint, *, allowed: bool) -> Judgement:
+    assert endpoint.tls is not None
+    if allowed:
+        return Pass(message="the baseline allows it")
+    protocols = endpoint.tls.protocols
+    if protocols.value is not None and "TLSv1.3" not in protocols.value:
+        return Pass(protocols.provenance, "only TLS 1.3 has it")
+    return _switch(endpoint.tls.early_data, False, "early data is taken, and can be replayed")
+
+
+@control(
+    "tls.tickets",
+    title="Session ticket keys do not grow old",
+    place="endpoint",
+    severity="low",
+    why="A ticket key opens every session it was used for, so forward secrecy is no younger than the key.",
+    references=("RFC 9325 3.4", "RFC 9325 7.3"),
+    cwe=("CWE-324",),
+    only="tls",
+    remedy={
+        "nginx": "Set ssl_session_tickets off; or use nginx 1.23.2 or newer with ssl_session_cache shared:…, which makes new keys"
+        " by itself; or write a new ssl_session_ticket_key file each week and reload.",
+        "*": "Switch tickets off, or have their keys made anew each week.",
+    },
+)
+def tickets(endpoint: Endpoint, *, now: datetime, days: int) -> Judgement:
+    assert endpoint.tls is not None
+    setting, keys = endpoint.tls.tickets, endpoint.tls.ticket_keys
+    if setting.value is None:
+        return Unknown(setting.why_unknown, setting.provenance)
+    if not setting.value:
+        return Pass(setting.provenance)
+    if keys is None or keys.value is None:
+        return Unknown("how old the ticket keys are is not known", setting.provenance)
+    if keys.value.rotates:
+        return Pass(keys.provenance)
+    if keys.value.file is None:
+        return Fail("ticket keys are made when the server starts, and kept as long as it runs", keys.provenance)
+    if keys.value.since is None:
+        return Unknown(f"when {keys.value.file} was written is not known", keys.provenance)
+    age = (now - keys.value.since).days
+    if age < days:
+        return Pass(keys.provenance)
+    return Fail(f"{keys.value.file} is {age} days old; less than {days} are wanted", keys.provenance)
+
+
+@control(
+    "tls.client-certificate",
+    title="A client's certificate is verified",
+    place="endpoint",
+    severity="medium",
+    why="A certificate that is asked for and not verified says whatever its sender likes.",
+    references=("operational: RFC 8446 4.4.2.4 leaves the verdict to the server",),
+    cwe=("CWE-295",),
+    only="tls",
+    remedy={
+        "nginx": "Use ssl_verify_client on or optional with ssl_client_certificate; with optional_no_ca refuse by"
+        " $ssl_client_verify.",
+        "*": "Verify client certificates against an anchor of your own.",
+    },
+)
+def client_certificate(endpoint: Endpoint) -> Judgement:
+    assert endpoint.tls is not None
+    setting = endpoint.tls.client_certificate
+    if setting is None:
+        return Unknown("not looked at")
+    if setting.value is None:
+        return Unknown(setting.why_unknown, setting.provenance)
+    if setting.value == "unverified":
+        return Fail("client certificates are asked for, and nothing looks at the result", setting.provenance)
+    return Pass(setting.provenance)
+
+
+@control(
+    "tls.http2",
+    title="HTTP/2 is offered",
+    place="endpoint",
+    severity="low",
+    why="Reported for completeness: it makes sites faster, not safer.",
+    references=("RFC 9113", "RFC 7301"),
+    only="tls",
+    remedy={
+        "nginx": "Set http2 on; (before 1.25.1: listen 443 ssl http2;).",
+        "*": "Offer h2 by ALPN.",
+    },
+)
+def http2(endpoint: Endpoint) -> Judgement:
+    assert endpoint.tls is not None
+    alpn = endpoint.tls.alpn
+    if alpn.value is None:
+        return Unknown(alpn.why_unknown, alpn.provenance)
+    if "h2" in alpn.value or "h3" in alpn.value:
+        return Pass(alpn.provenance)
+    return Fail(f"h2 is not offered (offered: {', '.join(alpn.value) or 'nothing'})", alpn.provenance)

@@ -176,3 +176,33 @@ def suite_order(endpoint: Endpoint) -> Judgement:
     if best != sorted(best, reverse=True):
         return Fail("a suite without forward secrecy or AEAD stands before one with both", setting.provenance)
     return Pass(setting.provenance)
+
+
+@control(
+    "tls.suite.http2", title="HTTP/2 does not meet a suite it prohibits", place="endpoint", severity="low", only="tls",
+    why="A browser that gets one of them over HTTP/2 ends the connection.",
+    references=("RFC 9113 9.2.2", "RFC 9113 Appendix A"), cwe=(),
+    remedy=_remedy("which are the ones that HTTP/2 allows"),
+)  # fmt: skip
+def suite_http2(endpoint: Endpoint) -> Judgement:
+    assert endpoint.tls is not None
+    setting, preference, alpn = endpoint.tls.suites, endpoint.tls.preference, endpoint.tls.alpn
+    if alpn.value is not None and "h2" not in alpn.value:
+        return Pass(alpn.provenance, "h2 is not offered")
+    if setting.value is None:
+        return Unknown(setting.why_unknown, setting.provenance)
+    allowed = [_http2_allows(suite) for suite in _suites(setting.value)]
+    if all(allowed):
+        return Pass(setting.provenance)
+    if preference.value is None:
+        return Unknown(preference.why_unknown, preference.provenance)
+    if preference.value == "client":
+        return Pass(preference.provenance, "the client decides, and one that speaks HTTP/2 puts what it allows first")
+    if allowed != sorted(allowed, reverse=True):
+        return Fail("a suite that HTTP/2 prohibits stands before one that it allows", setting.provenance)
+    return Pass(setting.provenance)
+
+
+def _http2_allows(suite: CipherSuite) -> bool:
+    """RFC 9113, Appendix A, lists every suite of TLS 1.2 that is not ephemeral and AEAD, and the anonymous ones."""
+    return suite.version == "TLSv1.3" or (suite.aead and suite.forward_secrecy and not suite.anonymous)

@@ -1,14 +1,49 @@
-"""Whether listeners speak TLS, and plain ones send clients there."""
+"""Whether a host speaks TLS where it should, and what it says to strangers."""
 
 from __future__ import annotations
 
-from typing import Final
-from urllib.parse import urlsplit
+from collections.abc import Iterable
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Unknown
+from rupex.http.names import covers, is_address
+from rupex.model import EXEMPT, PASS, Endpoint, Fail, Host, Judgement, Pass, Unknown
 
-ACME_CHALLENGE: Final = "/.well-known/acme-challenge"  # RFC 8555, 8.3: fetched over plain HTTP
+_NO_NAME = ("", "_", "localhost")
+
+
+def _unread(host: Host) -> str | None:
+    """Why endpoints may be missing from what is known of ``host``."""
+    return next((problem.message for problem in host.problems if problem.hides_endpoints), None)
+
+
+def _public(host: Host) -> list[Endpoint]:
+    return [endpoint for endpoint in host.endpoints if not endpoint.is_local]
+
+
+@control(
+    "transport.tls.offered",
+    title="The host speaks TLS at all",
+    place="host",
+    severity="critical",
+    why="Without TLS everything can be read and changed on the way.",
+    references=("RFC 9325 3.2",),
+    cwe=("CWE-319",),
+    remedy={
+        "nginx": "Add a server block with listen 443 ssl; ssl_certificate and ssl_certificate_key.",
+        "*": "Add a listener on 443 with TLS and a certificate for the names served.",
+    },
+)
+def tls_offered(host: Host) -> Judgement:
+    public = _public(host)
+    for endpoint in public:
+        if endpoint.transport != "plain" and endpoint.refuses is None:
+            return Pass(endpoint.provenance)
+    unread = _unread(host)
+    if unread is not None:
+        return Unknown(f"no endpoint with TLS was found, but not all could be read: {unread}")
+    if not public:
+        return EXEMPT
+    return Fail("no endpoint of it speaks TLS", public[0].provenance)
 
 
 @control(
@@ -20,6 +55,7 @@ ACME_CHALLENGE: Final = "/.well-known/acme-challenge"  # RFC 8555, 8.3: fetched 
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
     local_exempt=True,
+    refusing=True,
     remedy={
         "nginx": 'Add "ssl" to the listen line: listen 443 ssl; and name ssl_certificate and ssl_certificate_key.',
         "*": "Switch TLS on for this listener.",
@@ -42,69 +78,74 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
 
 
 @control(
-    "redirect.present",
-    title="Plain HTTP only redirects to HTTPS",
-    place="name",
+    "transport.names",
+    title="Every plain name is served over TLS too",
+    place="host",
     severity="high",
-    why="Whatever is answered in clear can be read and changed on the way, and so can the links in it.",
+    why="A name without TLS sends its visitors on in clear, or to a certificate for another name.",
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
-    only="plain",
-    local_exempt=True,
     remedy={
-        "nginx": "In the plain server block answer everything with: return 301 https://$host$request_uri;",
-        "*": "Answer every plain request with a permanent redirect to the same URL on https.",
+        "nginx": "Add the name to server_name of a server block that listens with ssl, and to its certificate.",
+        "*": "Serve the name on the TLS listener too, with a certificate that covers it.",
     },
 )
-def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
-    if scope.path.rstrip("/").startswith(ACME_CHALLENGE):
+def names_on_tls(host: Host) -> Judgement:
+    public = _public(host)
+    plain = {name: e for e in public if e.transport == "plain" for name in _real(e.names)}
+    if not plain:
         return EXEMPT
-    if scope.undecided is not None:
-        return Unknown(scope.undecided, scope.provenance)
-    if scope.refusal is not None:
-        return Pass(scope.refusal.provenance, "refused")
-    if scope.redirect is None:
-        return Fail("content is answered over plain HTTP, without a redirect to https", scope.provenance)
-    location = _told(scope, name)
-    if location is None:
-        return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
-    if urlsplit(location).scheme.lower() == "https":
-        return Pass(scope.redirect.provenance)
-    return Fail(f"redirects to {location}, which is not https", scope.redirect.provenance)
+    secure = [wide for e in public if e.transport != "plain" for name in _real(e.names) for wide in _spread(name)]
+    absent = [name for name in plain if not all(_is_served(wide, secure) for wide in _spread(name))]
+    if not absent:
+        return PASS
+    unread = _unread(host)
+    if unread is not None:
+        return Unknown(f"{absent[0]} was not found on TLS, but not all could be read: {unread}")
+    more = f" and {len(absent) - 4} more" if len(absent) > 4 else ""
+    return Fail(f"no TLS endpoint has the name {', '.join(absent[:4])}{more}", plain[absent[0]].provenance)
 
 
-def _told(scope: Scope, name: str | None) -> str | None:
-    """Where a plain request for ``name`` is sent."""
-    assert scope.redirect is not None
-    samples = scope.redirect.samples
-    for sample in samples:
-        if name is not None and urlsplit(sample.url).hostname == name:
-            return sample.location
-    return samples[0].location if samples else None
+def _real(names: Iterable[str]) -> Iterable[str]:
+    return (name for name in names if name not in _NO_NAME and not name.startswith("~") and not is_address(name))
+
+
+def _spread(name: str) -> tuple[str, ...]:
+    return (name[1:], f"*{name}") if name.startswith(".") else (name,)
+
+
+def _is_served(name: str, served: list[str]) -> bool:
+    if name in served or covers(served, name):
+        return True
+    return any(wide.startswith("*.") and name.endswith(wide[1:]) for wide in served)
 
 
 @control(
-    "redirect.permanent",
-    title="The redirect to HTTPS is permanent",
-    place="name",
+    "transport.unknown-host",
+    title="Unknown names get no site",
+    place="endpoint",
     severity="low",
-    why="A temporary redirect is asked again each time, so each visit starts in clear.",
-    references=("RFC 9110 15.4",),
-    only="plain",
+    why="A site that answers for any name can be shown under a stranger's, and its links and caches poisoned.",
+    references=("RFC 9110 7.4",),
+    cwe=("CWE-346",),
     local_exempt=True,
-    refines="redirect.present",
+    refusing=True,
     remedy={
-        "nginx": "Use return 301 (or 308, which keeps the method) in place of 302, and permanent in place of redirect.",
-        "*": "Redirect with status 301 or 308.",
+        "nginx": "Add a default server that serves nothing: listen 80 default_server; server_name _; return 444; and on"
+        " 443 ssl_reject_handshake on; (1.19.4 or newer).",
+        "*": "Let requests for unknown names end in a refusal, or in a redirect to a fixed name of your own.",
     },
 )
-def redirect_permanent(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
-    if scope.path.rstrip("/").startswith(ACME_CHALLENGE):
+def unknown_host(endpoint: Endpoint) -> Judgement:
+    if not endpoint.default:
         return EXEMPT
-    if scope.undecided is not None:
-        return Unknown(scope.undecided, scope.provenance)
-    if scope.redirect is None:
-        return PASS
-    if scope.redirect.status in (301, 308):
-        return Pass(scope.redirect.provenance)
-    return Fail(f"redirects with status {scope.redirect.status}, which is temporary", scope.redirect.provenance)
+    if endpoint.refuses is not None:
+        return Pass(endpoint.refuses, "the handshake is refused")
+    for scope in endpoint.scopes:
+        if scope.names is not None:
+            continue
+        if scope.undecided is not None:
+            return Unknown(scope.undecided, scope.provenance)
+        if scope.serves_content and not (scope.closed is not None and scope.closed.value):
+            return Fail("requests for names that nobody has get this site's content", scope.provenance)
+    return PASS

@@ -242,9 +242,9 @@ class DiskTree(HostTree):
             mode = mode if listed.mode is None else listed.mode
             owner = _listed(listed.owner, listed.uid, self.accounts.user_name) or owner
             group = _listed(listed.group, listed.gid, self.accounts.group_name) or group
-        modified = status.st_mtime if listed is None or listed.modified is None else listed.modified
-        if not self._keeps_owners and (listed is None or listed.modified is None):
-            modified = None
+        modified: float | None = status.st_mtime if self._keeps_owners else None
+        if listed is not None and listed.modified is not None:
+            modified = listed.modified
         return Entry(
             stat.S_ISDIR(status.st_mode),
             stat.S_ISREG(status.st_mode),

@@ -39,3 +39,33 @@ def parse_csp(value: str) -> tuple[CspPolicy, ...]:
         if directives:
             policies.append(CspPolicy(directives))
     return tuple(policies)
+
+
+_UNSAFE_SCRIPTS: Final = frozenset({"'unsafe-inline'", "'unsafe-eval'", "*", "http:", "https:", "data:"})
+_STRICT: Final = ("'nonce-", "'sha256-", "'sha384-", "'sha512-")
+
+
+def unsafe_script_sources(policy: CspPolicy) -> tuple[str, ...] | None:
+    """The sources of a policy that let any script run; None when it does not restrict scripts at all.
+
+    What CSP Level 3 ignores does not count: ``'unsafe-inline'`` beside a nonce or hash (6.7.3.2), and host and scheme
+    sources beside ``'strict-dynamic'`` (6.7.2.5, 8.2).
+    """
+    sources = policy.sources("script-src")
+    if sources is None:
+        sources = policy.sources("default-src")
+    if sources is None:
+        return None
+    words = [word.lower() for word in sources]
+    has_nonce = any(word.startswith(_STRICT) for word in words)
+    is_strict = "'strict-dynamic'" in words
+    bad = []
+    for word in words:
+        if word not in _UNSAFE_SCRIPTS:
+            continue
+        if word == "'unsafe-inline'" and (has_nonce or is_strict):
+            continue
+        if is_strict and word in ("*", "http:", "https:", "data:"):
+            continue
+        bad.append(word)
+    return tuple(bad)

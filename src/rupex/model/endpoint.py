@@ -36,7 +36,8 @@ class Header(Struct, frozen=True, gc=False):
 
     ``value`` is as declared, with the server's own variables in it; ``unknown`` says why what is sent cannot be told.
     ``reflects``: a decoded part of the request that reaches the value unescaped, as the configuration names it.
-    ``internal``: something of the inside that the value tells, such as the name of a back end.
+    ``internal``: something of the inside that the value tells, such as the name of a back end. ``echoes``: the request
+    header whose value it repeats unchecked.
     """
 
     name: str
@@ -46,6 +47,7 @@ class Header(Struct, frozen=True, gc=False):
     unknown: str | UnsetType = UNSET
     reflects: str | UnsetType = UNSET
     internal: str | UnsetType = UNSET
+    echoes: str | UnsetType = UNSET
 
     def is_on(self, status: int) -> bool:
         return self.on == "all" or status in self.on

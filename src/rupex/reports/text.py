@@ -145,7 +145,7 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
     groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
     groups = groups if verbose else merge_groups(groups)
     for group in groups[: None if verbose else _SHOWN_GROUPS]:
-        more = f" and {len(group.others) - 2} more lines" if len(group.others) > 2 else ""
+        more = f" and {len(group.others) - 2} more" if len(group.others) > 2 else ""
         page.entry("where", ", ".join([group.where, *group.others[:2]]) + more, style="strong")
         page.entry("", group.message)
         governed = group.governed

@@ -116,7 +116,7 @@ class HeaderReader:
         name, value = directive.args[:2]
         provenance = directive.provenance("explicit" if is_own else "inherited")
         on = "all" if directive.args[2:3] == ("always",) else WITHOUT_ALWAYS
-        return self._made(name, value, on, provenance, chain)  # type: ignore[arg-type]
+        return self._made(name, value, on, provenance, chain)
 
     def _made(self, name: str, value: str, on: object, provenance: Provenance, chain: tuple[Block, ...]) -> Header:
         more: dict[str, str] = {}
@@ -125,6 +125,9 @@ class HeaderReader:
             reflected = reflected_part(value, chain)
             if reflected is not None:
                 more["reflects"] = reflected
+            names = names_in(value)
+            if len(names) == 1 and names[0].startswith("http_") and value in (f"${names[0]}", f"${{{names[0]}}}"):
+                more["echoes"] = names[0][5:].replace("_", "-")
         inside = internal_part(value)
         if inside is not None:
             more["internal"] = inside

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Final
 
+from msgspec import UNSET, structs
+
 from rupex.http.assets import matches_only_assets
 from rupex.http.sensitive import SAMPLES
 from rupex.model import (
@@ -217,6 +219,8 @@ class NginxConfiguration:
         chain = outcome.chain
         block = virtual.block if location is None else location.block
         sent, dropped = self.headers.of(chain)
+        if any(header.unknown is not UNSET for header in sent):
+            sent = tuple(_filled(sent, exchange))
         takes_any = listener.default is virtual or any(n is None or n[:1] in "~*." or n.endswith("*") for n in names)
         redirect = refusal = listing = upstream = None
         role = None
@@ -397,6 +401,21 @@ class NginxConfiguration:
 
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)
+
+
+def _filled(sent: tuple[Header, ...], exchange: Exchange) -> Iterator[Header]:
+    """Headers whose variables this request decides, with their values; an empty one is not sent."""
+    for header in sent:
+        if header.unknown is UNSET or header.echoes is not UNSET:
+            yield header
+            continue
+        try:
+            value = exchange.fill(header.value)
+        except UndeterminedError:
+            yield header
+            continue
+        if value:
+            yield structs.replace(header, value=value, unknown=UNSET)
 
 
 def _with_status(

@@ -115,7 +115,7 @@ class LimitReader:
         directive, provenance = inherited(chain, name)
         if directive is None or not directive.args:
             setting: Setting[Any] = default(name, self.release)
-            return Setting(parse(setting.value), setting.provenance)
+            return Setting(parse(str(setting.value)), setting.provenance)
         value = parse(directive.args[0])
         if value is None:
             return unknown(f"{directive} cannot be read", provenance)

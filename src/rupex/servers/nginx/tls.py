@@ -278,9 +278,9 @@ class TlsResolver:
                 p, lost = value.provenance, () if provenance.file is None else (provenance,)
                 provenance = Provenance(p.how, p.file, p.line, p.column, p.note, lost)
             if command == "minprotocol":
-                lowest = PROTOCOL_VERSIONS.index(value.value) if value.value in PROTOCOL_VERSIONS else 0  # type: ignore[arg-type]
+                lowest = PROTOCOL_VERSIONS.index(value.value) if value.value in PROTOCOL_VERSIONS else 0
             elif command == "maxprotocol" and value.value in PROTOCOL_VERSIONS:
-                highest = PROTOCOL_VERSIONS.index(value.value)  # type: ignore[arg-type]
+                highest = PROTOCOL_VERSIONS.index(value.value)
             elif command == "protocol":
                 words = _switched(words, value.value)
         if own[1] is not first[1]:

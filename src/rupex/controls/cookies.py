@@ -1,0 +1,83 @@
+"""Cookies that the configuration sets, or the wire shows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from rupex.controls.catalogue import control
+from rupex.http import cookies
+from rupex.http.cookies import Cookie
+from rupex.model import EXEMPT, Endpoint, Fail, Judgement, Pass, Scope
+
+
+def _each(scope: Scope, problem_of: Callable[[Cookie], str | None]) -> Judgement:
+    """Pass when no cookie has a problem; exempt without any."""
+    passed: Judgement = EXEMPT
+    for header in scope.sent(cookies.HEADER):
+        cookie = cookies.parse_cookie(header.value)
+        if cookie is None:
+            continue
+        problem = None if cookie.deletes else problem_of(cookie)
+        if problem is not None:
+            return Fail(f"the cookie {cookie.name} {problem}", header.provenance)
+        passed = Pass(header.provenance)
+    return passed
+
+
+@control(
+    "cookie.secure", title="Cookies go over TLS only", place="scope", severity="medium",
+    why="Without Secure the browser sends it in clear with the first plain request, and anybody can take it.",
+    references=("RFC 6265 4.1.2.5",), cwe=("CWE-614",),
+    remedy={
+        "nginx": "Add Secure to the value; for an upstream's cookies: proxy_cookie_flags ~ secure; (1.19.3 or newer).",
+        "*": "Add Secure to the cookie.",
+    },
+)  # fmt: skip
+def secure(endpoint: Endpoint, scope: Scope) -> Judgement:
+    return _each(scope, lambda cookie: None if cookie.secure else "has no Secure")
+
+
+@control(
+    "cookie.httponly", title="Scripts cannot read cookies", place="scope", severity="medium",
+    why="Script that gets into a page takes every cookie that script may read.",
+    references=("RFC 6265 4.1.2.6",), cwe=("CWE-1004",),
+    remedy={
+        "nginx": "Add HttpOnly to the value; for an upstream's cookies: proxy_cookie_flags ~ httponly; (1.19.3 or newer).",
+        "*": "Add HttpOnly to the cookie.",
+    },
+)  # fmt: skip
+def http_only(endpoint: Endpoint, scope: Scope, *, read_by_script: tuple[str, ...]) -> Judgement:
+    def problem_of(cookie: Cookie) -> str | None:
+        return None if cookie.http_only or cookie.name in read_by_script else "has no HttpOnly"
+
+    return _each(scope, problem_of)
+
+
+@control(
+    "cookie.samesite", title="Cookies say which sites they go along from", place="scope", severity="low",
+    why="A cookie that goes along from every site lets every site act in the visitor's name.",
+    references=("RFC 6265bis 4.1.2.7",), cwe=("CWE-1275",),
+    remedy={
+        "nginx": "Add SameSite=Lax to the value; for an upstream's cookies: proxy_cookie_flags ~ samesite=lax;",
+        "*": "Add SameSite=Lax, or Strict.",
+    },
+)  # fmt: skip
+def same_site(endpoint: Endpoint, scope: Scope) -> Judgement:
+    def problem_of(cookie: Cookie) -> str | None:
+        if cookie.same_site in ("lax", "strict"):
+            return None
+        if cookie.same_site == "none":
+            return None if cookie.secure else "has SameSite=None without Secure, so browsers refuse it"
+        return "has no SameSite"
+
+    return _each(scope, problem_of)
+
+
+@control(
+    "cookie.prefix", title="Cookie prefixes keep what they promise", place="scope", severity="low",
+    why="Browsers refuse a cookie whose prefix promises what its attributes do not keep.",
+    references=("RFC 6265bis 4.1.3",), cwe=("CWE-1275",),
+    remedy={"*": "Give __Host- cookies Secure and Path=/ and no Domain, and __Secure- cookies Secure."},
+)  # fmt: skip
+def prefix(endpoint: Endpoint, scope: Scope) -> Judgement:
+    return _each(scope, lambda cookie: cookies.broken_prefix(cookie))

@@ -1,0 +1,199 @@
+"""Redirects from plain HTTP to HTTPS, and what goes into them."""
+
+from __future__ import annotations
+
+from typing import Final
+from urllib.parse import urlsplit
+
+from rupex.controls.catalogue import control
+from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Redirect, RedirectSample, Scope, Unknown
+
+ACME_CHALLENGE: Final = "/.well-known/acme-challenge"  # RFC 8555, 8.3: fetched over plain HTTP
+
+
+def _told(redirect: Redirect, name: str | None) -> RedirectSample | None:
+    """What a plain request for ``name`` is told."""
+    for sample in redirect.samples:
+        if name is not None and urlsplit(sample.url).hostname == name:
+            return sample
+    return redirect.samples[0] if redirect.samples else None
+
+
+def _is_challenge(scope: Scope) -> bool:
+    return scope.path.rstrip("/").startswith(ACME_CHALLENGE)
+
+
+@control(
+    "redirect.present",
+    title="Plain HTTP only redirects to HTTPS",
+    place="name",
+    severity="high",
+    why="Whatever is answered in clear can be read and changed on the way, and so can the links in it.",
+    references=("RFC 9325 3.2",),
+    cwe=("CWE-319",),
+    only="plain",
+    local_exempt=True,
+    remedy={
+        "nginx": "In the plain server block answer everything with: return 301 https://$host$request_uri;",
+        "*": "Answer every plain request with a permanent redirect to the same URL on https.",
+    },
+)
+def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
+    if _is_challenge(scope):
+        return EXEMPT
+    if scope.undecided is not None:
+        return Unknown(scope.undecided, scope.provenance)
+    if scope.refusal is not None:
+        return Pass(scope.refusal.provenance, "refused")
+    if scope.redirect is None:
+        return Fail("content is answered over plain HTTP, without a redirect to https", scope.provenance)
+    sample = _told(scope.redirect, name)
+    if sample is None or sample.location is None:
+        return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
+    if urlsplit(sample.location).scheme.lower() == "https":
+        return Pass(scope.redirect.provenance)
+    return Fail(f"redirects to {sample.location}, which is not https", scope.redirect.provenance)
+
+
+@control(
+    "redirect.permanent",
+    title="The redirect to HTTPS is permanent",
+    place="name",
+    severity="low",
+    why="A temporary redirect is asked again each time, so each visit starts in clear.",
+    references=("RFC 9110 15.4",),
+    only="plain",
+    local_exempt=True,
+    refines="redirect.present",
+    remedy={
+        "nginx": "Use return 301 (or 308, which keeps the method) in place of 302, and permanent in place of redirect.",
+        "*": "Redirect with status 301 or 308.",
+    },
+)
+def redirect_permanent(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
+    if _is_challenge(scope):
+        return EXEMPT
+    if scope.undecided is not None:
+        return Unknown(scope.undecided, scope.provenance)
+    if scope.redirect is None or scope.redirect.status in (301, 308):
+        return PASS
+    return Fail(f"redirects with status {scope.redirect.status}, which is temporary", scope.redirect.provenance)
+
+
+@control(
+    "redirect.same-host",
+    title="The first redirect keeps the host",
+    place="name",
+    severity="medium",
+    why="A host that sends visitors to another one at once never gets to tell them its HSTS policy.",
+    references=("RFC 6797 7.2", "RFC 6797 8.1"),
+    cwe=("CWE-319",),
+    only="plain",
+    local_exempt=True,
+    refines="redirect.present",
+    remedy={
+        "nginx": "return 301 https://$host$request_uri; first; from there, over TLS, to the name you want.",
+        "*": "Redirect to https on the same host first, and only from there to another.",
+    },
+)
+def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
+    if _is_challenge(scope):
+        return EXEMPT
+    if scope.undecided is not None:
+        return Unknown(scope.undecided, scope.provenance)
+    if scope.redirect is None:
+        return PASS
+    sample = _told(scope.redirect, name)
+    if sample is None or sample.location is None:
+        return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
+    asked, told = urlsplit(sample.url).hostname, urlsplit(sample.location).hostname
+    if asked == told:
+        return Pass(scope.redirect.provenance)
+    return Fail(f"{asked} is sent to {told} at once", scope.redirect.provenance)
+
+
+@control(
+    "redirect.keeps-request",
+    title="Path and query survive the redirect",
+    place="name",
+    severity="low",
+    why="A link that lands on the front page is reported as broken, and people go back to the old scheme.",
+    references=("RFC 9110 15.4",),
+    only="plain",
+    local_exempt=True,
+    refines="redirect.present",
+    remedy={
+        "nginx": "Put $request_uri behind the host: return 301 https://$host$request_uri;",
+        "*": "Keep path and query in the redirect's target.",
+    },
+)
+def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
+    if _is_challenge(scope):
+        return EXEMPT
+    if scope.undecided is not None:
+        return Unknown(scope.undecided, scope.provenance)
+    if scope.redirect is None:
+        return PASS
+    sample = _told(scope.redirect, name)
+    if sample is None or sample.location is None:
+        return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
+    asked, told = urlsplit(sample.url), urlsplit(sample.location)
+    if told.path.endswith(asked.path) and (not asked.query or asked.query in told.query):
+        return Pass(scope.redirect.provenance)
+    lost = "the path" if not told.path.endswith(asked.path) else "the query"
+    return Fail(f"{sample.url} becomes {sample.location}: {lost} is lost", scope.redirect.provenance)
+
+
+@control(
+    "redirect.target",
+    title="Redirects do not go where the client says",
+    place="endpoint",
+    severity="low",
+    why="A redirect to whatever Host header came along can be cached and served to others.",
+    references=("RFC 9110 7.4",),
+    cwe=("CWE-601",),
+    local_exempt=True,
+    remedy={
+        "nginx": "Where unknown names are answered, redirect to a fixed name: return 301 https://www.example.test$request_uri;"
+        " or give unknown names a default server of their own.",
+        "*": "Redirect to a fixed name where requests for unknown names are answered.",
+    },
+)
+def redirect_target(endpoint: Endpoint) -> Judgement:
+    if not endpoint.default:
+        return EXEMPT
+    for scope in endpoint.scopes:
+        stranger = scope.redirect.stranger if scope.redirect is not None and scope.names is None else None
+        if stranger is None or stranger.location is None or scope.redirect is None:
+            continue
+        asked = urlsplit(stranger.url).hostname
+        if urlsplit(stranger.location).hostname == asked:
+            return Fail("a request for any name is redirected to that name", scope.redirect.provenance)
+    return PASS
+
+
+@control(
+    "redirect.injection",
+    title="No decoded request part gets into a header",
+    place="scope",
+    severity="high",
+    why="A decoded line end in a header lets whoever makes the link write headers and pages of their own.",
+    references=("operational: RFC 9112 11.1 describes response splitting",),
+    cwe=("CWE-113",),
+    local_exempt=True,
+    remedy={
+        "nginx": "Use $request_uri, which stays escaped, in place of $uri or a capture in return and add_header.",
+        "*": "Write the request's path into headers only as it was sent, escaped.",
+    },
+)
+def redirect_injection(endpoint: Endpoint, scope: Scope) -> Judgement:
+    if scope.redirect is not None and scope.redirect.reflects is not None:
+        return Fail(
+            f"{scope.redirect.reflects} is decoded, and gets into Location unescaped",
+            scope.redirect.provenance,
+            evidence=scope.redirect.location,
+        )
+    for header in scope.headers:
+        if isinstance(header.reflects, str):
+            return Fail(f"{header.reflects} is decoded, and gets into {header.name} unescaped", header.provenance)
+    return PASS
