@@ -5,12 +5,14 @@ from __future__ import annotations
 import random
 import subprocess
 import unittest
+from pathlib import Path
 
 from rupex.tls.openssl import _ALIASES, Library, expand
 from rupex.tls.suites import all_suites
 from tests.oracle import openssl_version
 
 GENERATED = 400
+FIXTURE = Path(__file__).parent / "openssl_1_0_2.tsv"
 USUAL = (
     "DEFAULT",
     "HIGH:!aNULL:!MD5",
@@ -56,6 +58,18 @@ class AgainstTheLibraryTest(unittest.TestCase):
             with self.subTest(expression):
                 ours = [suite.openssl for suite in expand(f"NOTHING:{expression}", library).suites]
                 self.assertEqual([name for name in ours if name in known], library_says(expression))
+
+
+class AgainstAnOldLibraryTest(unittest.TestCase):
+    def test_sets_and_order_are_those_of_1_0_2(self) -> None:
+        rows = [row.split("\t") for row in FIXTURE.read_text().splitlines() if not row.startswith("#")]
+        self.assertGreater(len(rows), 150)
+        known = {int(code, 16) for _, codes in rows for code in codes.split()}
+        self.assertGreater(len(known), 90)
+        for expression, codes in rows:
+            with self.subTest(expression):
+                ours = [s.code for s in expand(expression, Library((1, 0, 2))).suites]
+                self.assertEqual([c for c in ours if c in known], [int(code, 16) for code in codes.split()])
 
 
 class WordsTest(unittest.TestCase):

@@ -206,3 +206,20 @@ def suite_http2(endpoint: Endpoint) -> Judgement:
 def _http2_allows(suite: CipherSuite) -> bool:
     """RFC 9113, Appendix A, lists every suite of TLS 1.2 that is not ephemeral and AEAD, and the anonymous ones."""
     return suite.version == "TLSv1.3" or (suite.aead and suite.forward_secrecy and not suite.anonymous)
+
+
+_PER_SUITE: Final[tuple[tuple[str, Callable[[CipherSuite], bool]], ...]] = (
+    ("tls.suite.unencrypted", _is_unencrypted),
+    ("tls.suite.anonymous", _is_anonymous),
+    ("tls.suite.export", _is_short),
+    ("tls.suite.rc4", _is_rc4),
+    ("tls.suite.block64", _has_small_block),
+    ("tls.suite.md5", _has_md5),
+    ("tls.suite.static-key", _is_static),
+    ("tls.suite.aead", _is_not_aead),
+)
+
+
+def broken_controls(suite: CipherSuite) -> tuple[str, ...]:
+    """The controls that a listener fails which negotiates ``suite``, the worst first."""
+    return tuple(name for name, is_bad in _PER_SUITE if is_bad(suite))

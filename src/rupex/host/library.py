@@ -23,16 +23,21 @@ def find_library(tree: HostTree, assumed: Mapping[str, str]) -> Library:
     ``openssl.cnf``. Raises :class:`~rupex.model.RupexError` for a version that is none."""
     said = assumed.get("openssl")
     if said is not None:
-        found = re.fullmatch(r"(\d+)\.(\d+)(?:\.(\d+))?[a-z]*", said)
-        if found is None:
-            raise RupexError(f"{said!r} is no OpenSSL version; one looks like 3.0 or 1.0.2u")
-        return _with_policy(tree, tuple(int(part or 0) for part in found.groups()), is_debian=False)
+        return _with_policy(tree, parse_release(said), is_debian=False)
     for package in _PACKAGES:
         version = upstream_version(tree, package)
         number = version and re.match(r"(\d+)\.(\d+)\.(\d+)", version.version)
         if number:
             return _with_policy(tree, tuple(map(int, number.groups())), is_debian=True)
     return _with_policy(tree, None, is_debian=False)
+
+
+def parse_release(text: str) -> tuple[int, ...]:
+    """``3.0`` or ``1.0.2u`` as three numbers. Raises :class:`~rupex.model.RupexError`."""
+    found = re.fullmatch(r"(\d{1,3})\.(\d{1,3})(?:\.(\d{1,3}))?[a-z]*", text)
+    if found is None:
+        raise RupexError(f"{text!r} is no OpenSSL version; one looks like 3.0 or 1.0.2u")
+    return tuple(int(part or 0) for part in found.groups())
 
 
 def _with_policy(tree: HostTree, release: tuple[int, ...] | None, *, is_debian: bool) -> Library:

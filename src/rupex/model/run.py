@@ -172,3 +172,56 @@ class AnswerDocument(Struct, frozen=True, kw_only=True):
     response: Response
     why: tuple[Because, ...]
     unknown: str | None = None
+
+
+class SuiteDocument(Struct, frozen=True, kw_only=True):
+    """One suite that an expression selects. ``openssl`` null: the library never had it; ``version``: the lowest that can
+    use it; ``bits``: of the key; ``breaks``: the controls that a listener fails which negotiates it; ``refused``: the
+    security level in force keeps it from being negotiated."""
+
+    code: str
+    name: str
+    openssl: str | None
+    version: str
+    key_exchange: str | None
+    authentication: str | None
+    encryption: str
+    bits: int
+    mac: str
+    forward_secrecy: bool
+    breaks: tuple[str, ...]
+    refused: bool
+
+
+class ExpressionDocument(Struct, frozen=True, kw_only=True):
+    """What one expression selects, in order of preference. ``level``: the security level in force; ``unknown_words``:
+    the parts that name nothing, which the library passes over."""
+
+    expression: str
+    library: str
+    level: int
+    suites: tuple[SuiteDocument, ...]
+    unknown_words: tuple[str, ...]
+
+
+class SuitesDocument(Struct, frozen=True, kw_only=True):
+    schema: Literal["rupex.suites/1"] = "rupex.suites/1"
+    expressions: tuple[ExpressionDocument, ...]
+
+
+class GovernedDocument(Struct, frozen=True, kw_only=True):
+    """One endpoint or scope that a line governs, and the settings of it that the line decides."""
+
+    endpoint: str
+    scope: str | None
+    settings: tuple[str, ...]
+
+
+class LineDocument(Struct, frozen=True, kw_only=True):
+    """What a line of a configuration governs. ``text``: the line as written."""
+
+    schema: Literal["rupex.line/1"] = "rupex.line/1"
+    file: str
+    line: int
+    text: str
+    governs: tuple[GovernedDocument, ...]

@@ -7,9 +7,15 @@ from typing import Any, Final
 
 import msgspec
 
-from rupex.model.run import AnswerDocument, EffectiveDocument, Run
+from rupex.model.run import AnswerDocument, EffectiveDocument, LineDocument, Run, SuitesDocument
 
-DOCUMENTS: Final[dict[str, Any]] = {"run": Run, "effective": EffectiveDocument, "answer": AnswerDocument}
+DOCUMENTS: Final[dict[str, Any]] = {
+    "run": Run,
+    "effective": EffectiveDocument,
+    "answer": AnswerDocument,
+    "line": LineDocument,
+    "suites": SuitesDocument,
+}
 """Schema name to type; the file of each is ``schemas/NAME.schema.json``."""
 
 

@@ -78,7 +78,13 @@ _BY_DEFAULT: Final[tuple[tuple[tuple[int, ...], tuple[str, ...]], ...]] = (
         tuple("X25519MLKEM768 x25519 secp256r1 x448 secp384r1 secp521r1 ffdhe2048 ffdhe3072".split()),
     ),
 )
-_FIRST_OF_KIND: Final[dict[str, tuple[int, ...]]] = {"x25519": (1, 1, 0), "x448": (1, 1, 1), "hybrid": (3, 5, 0), "kem": (3, 5, 0), "ff": (3, 0, 0)}
+_FIRST_OF_KIND: Final[dict[str, tuple[int, ...]]] = {
+    "x25519": (1, 1, 0),
+    "x448": (1, 1, 1),
+    "hybrid": (3, 5, 0),
+    "kem": (3, 5, 0),
+    "ff": (3, 0, 0),
+}
 
 
 def default_groups(library: Library) -> tuple[str, ...] | None:

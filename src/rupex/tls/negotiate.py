@@ -51,7 +51,7 @@ def negotiable(
         suite
         for suite in selection.suites
         if PROTOCOL_VERSIONS.index(suite.version) <= newest_old
-        and _level_allows(suite, level, library)
+        and level_allows(suite, level, library)
         and _can_authenticate(suite, abilities)
     ]
     if not suites:
@@ -97,7 +97,8 @@ def _library_speaks(protocol: ProtocolVersion, library: Library, level: int) -> 
     return True
 
 
-def _level_allows(suite: CipherSuite, level: int, library: Library) -> bool:
+def level_allows(suite: CipherSuite, level: int, library: Library) -> bool:
+    """Whether security ``level`` lets ``suite`` be negotiated (ssl_security_default_callback)."""
     if library.release is not None and library.release < (1, 1, 0):
         return True  # levels came with 1.1.0
     if level == 0:

@@ -1,6 +1,6 @@
 """OpenSSL's cipher list language: which suites an expression selects, in which order.
 
-Follows ``ssl_create_cipher_list`` and ``ssl_cipher_process_rulestr`` (ssl/ssl_ciph.c of OpenSSL 1.1.0 to 3.x, and
+Follows ``ssl_create_cipher_list`` and ``ssl_cipher_process_rulestr`` (ssl/ssl_ciph.c of OpenSSL 1.0.2 to 3.x, and
 ciphers(1)). The library keeps one list of all suites it knows, in its own order of preference; each item of an
 expression moves suites in that list, or takes them out. Nothing here asks the local library.
 """
@@ -132,6 +132,14 @@ def _strength_bits(suite: CipherSuite) -> int:
     return suite.bits
 
 
+def _old_strength_bits(suite: CipherSuite) -> int:
+    return 112 if suite.encryption.startswith("3DES") else suite.bits
+
+
+def _bits_of(library: Library) -> Callable[[CipherSuite], int]:
+    return _old_strength_bits if library.release is not None and library.release < (1, 1, 0) else _strength_bits
+
+
 def _both(*tests: Test) -> Test:
     return lambda suite: all(test(suite) for test in tests)
 
@@ -232,6 +240,38 @@ _OLD_NAMES: Final = {
     "EDH-RSA-DES-CBC3-SHA": "DHE-RSA-DES-CBC3-SHA",
 }
 _DEFAULT: Final = "ALL:!COMPLEMENTOFDEFAULT:!eNULL"  # OSSL_default_cipher_list(3)
+
+# What was otherwise before 1.1.0 (as of 1.0.2o, against which the fixture tests/openssl_1_0_2.tsv was made).
+_OLD_DEFAULT: Final = "ALL:!EXPORT:!LOW:!aNULL:!eNULL:!SSLv2"  # SSL_DEFAULT_CIPHER_LIST of 1.0.2
+_OLD_ALIASES: Final[dict[str, Test | None]] = {
+    "DH": _exchange("DHE", "DH"),
+    "ECDH": _exchange("ECDHE", "ECDH"),
+    "aECDH": _both(_exchange("ECDH")),
+    "kKRB5": _exchange("KRB5"),
+    "aKRB5": _exchange("KRB5"),
+    "KRB5": _exchange("KRB5"),
+    "PSK": _psk("PSK"),
+    "kPSK": _psk("PSK"),
+    "RSA": _both(_exchange("RSA"), _authentication("RSA")),
+    # A suite over static keys is authenticated by those, not by the signature in the certificate.
+    "aRSA": _both(_authentication("RSA"), _not(_exchange("DH", "ECDH"))),
+    "aDSS": _both(_authentication("DSS"), _not(_exchange("DH"))),
+    "DSS": _both(_authentication("DSS"), _not(_exchange("DH"))),
+    "aECDSA": _both(_authentication("ECDSA"), _not(_exchange("ECDH"))),
+    "ECDSA": _both(_authentication("ECDSA"), _not(_exchange("ECDH"))),
+    "aDH": _exchange("DH"),
+    "EXPORT40": lambda suite: suite.export and suite.bits == 40,
+    "EXPORT56": lambda suite: suite.export and suite.bits == 56,
+    "SSLv2": _version("SSLv2"),
+    "SSLv3": lambda suite: suite.version in ("SSLv3", "TLSv1"),  # one flag, SSL_TLSV1 is SSL_SSLV3
+    "TLSv1": lambda suite: suite.version in ("SSLv3", "TLSv1"),
+    **dict.fromkeys(
+        (
+            "kRSAPSK kECDHEPSK kDHEPSK AESCCM AESCCM8 CHACHA20 ARIA ARIA128 ARIA256 ARIAGCM CBC TLSv1.0 kDHE kECDHE"
+            " DHE ECDHE GOST12 aGOST12"
+        ).split()
+    ),
+}
 _ITEM = re.compile(r"([-+!@]?)([A-Za-z0-9\-._=+]*)")
 
 
@@ -260,9 +300,9 @@ class _Working:
     def kill(self, test: Test) -> None:
         self.order = [s for s in self.order if not test(s)]
 
-    def sort_by_strength(self) -> None:
-        for bits in sorted({_strength_bits(s) for s in self.order if s.code in self.active}, reverse=True):
-            self.to_end(lambda s, bits=bits: _strength_bits(s) == bits)  # type: ignore[misc]
+    def sort_by_strength(self, bits_of: Callable[[CipherSuite], int]) -> None:
+        for bits in sorted({bits_of(s) for s in self.order if s.code in self.active}, reverse=True):
+            self.to_end(lambda s, bits=bits: bits_of(s) == bits)  # type: ignore[misc]
 
     def _to_end(self, moved: list[CipherSuite]) -> None:
         codes = {s.code for s in moved}
@@ -277,9 +317,11 @@ def knows(library: Library | _Kind, suite: CipherSuite) -> bool:
     """Whether ``library``, as distributions build it, has ``suite`` (TLS 1.3 ones aside)."""
     if suite.openssl is None or suite.version in ("SSLv2", "TLSv1.3"):
         return False
-    if library.release is None or library.release < (1, 1, 0):
+    if library.release is None:
         return True
-    gone = suite.export or suite.bits in (40, 56) or suite.key_exchange in ("DH", "ECDH", "KRB5", "GOST")
+    if library.release < (1, 1, 0):
+        return _knew(suite)
+    gone = suite.export or 0 < suite.bits <= 56 or suite.key_exchange in ("DH", "ECDH", "KRB5", "GOST")
     # Compiled out by default (no-weak-ssl-ciphers), or by the distributions (no-idea, no-seed).
     weak = suite.encryption.startswith(("RC4", "3DES", "IDEA", "SEED"))
     return not gone and not weak
@@ -290,13 +332,37 @@ class _Kind(Struct, frozen=True):
 
     release: tuple[int, ...] | None
 
+    @property
+    def is_old(self) -> bool:
+        return self.release is not None and self.release < (1, 1, 0)
+
+
+def _knew(suite: CipherSuite) -> bool:
+    """Whether 1.0.2 has ``suite``: none of those that came with 1.1.0, and none of those that were only tried."""
+    if suite.code in (0x62, 0x63, 0x64, 0x65, 0x66) or suite.key_exchange == "GOST":
+        return False  # "experimental", compiled out; GOST needs an engine
+    if suite.authentication == "PSK" or suite.key_exchange == "RSA_PSK":
+        return 0x8A <= suite.code <= 0x8D
+    newer = suite.encryption.startswith(("CHACHA20", "ARIA")) or _ccm(suite)
+    return not newer and not (suite.encryption.startswith("CAMELLIA") and suite.mac != "SHA")
+
 
 @cache
 def _preferred(library: _Kind) -> tuple[CipherSuite, ...]:
     """All suites of ``library`` in its own order, before any expression."""
-    everything = [s for s in reversed(all_suites()) if knows(library, s)]
-    work = _Working(everything)
+    work = _Working([s for s in reversed(all_suites()) if knows(library, s)])
     ecdhe = _exchange("ECDHE")
+    if library.is_old:
+        work.add(ecdhe)
+        work.delete(ecdhe)
+        work.add(_encryption("AES_"))
+        work.add(lambda _: True)
+        for late in (_mac("MD5"), _anonymous, _exchange("ECDH"), _exchange("RSA"), _psk("PSK"), _exchange("KRB5")):
+            work.to_end(late)
+        work.to_end(_encryption("RC4"))
+        work.sort_by_strength(_old_strength_bits)
+        work.delete(lambda _: True)
+        return tuple(work.order)
     work.add(_both(ecdhe, _authentication("ECDSA")))
     work.add(ecdhe)
     work.delete(ecdhe)
@@ -309,7 +375,7 @@ def _preferred(library: _Kind) -> tuple[CipherSuite, ...]:
     work.to_end(_exchange("RSA"))
     work.to_end(_psk("PSK"))
     work.to_end(_encryption("RC4"))
-    work.sort_by_strength()
+    work.sort_by_strength(_strength_bits)
     work.bump(_version("TLSv1.2"))
     work.bump(_mac("AEAD"))
     forward = _exchange("DHE", "ECDHE")
@@ -326,7 +392,7 @@ def expand(expression: str, library: Library) -> Selection:
     if rules.startswith("PROFILE=SYSTEM"):  # Red Hat's and its kin's own word for the system's policy
         rules = (library.profile or "DEFAULT") + rules[len("PROFILE=SYSTEM") :]
     if rules.startswith("DEFAULT"):
-        _apply(work, _DEFAULT, library, [])
+        _apply(work, _OLD_DEFAULT if _Kind(library.release).is_old else _DEFAULT, library, [])
         rules = rules[len("DEFAULT") :]
     level = _apply(work, rules, library, unknown)
     return Selection(tuple(s for s in work.order if s.code in work.active), level, tuple(unknown))
@@ -344,7 +410,7 @@ def _apply(work: _Working, rules: str, library: Library, unknown: list[str]) -> 
             continue
         if mark == "@":
             if words == "STRENGTH":
-                work.sort_by_strength()
+                work.sort_by_strength(_bits_of(library))
             elif re.fullmatch(r"SECLEVEL=[0-5]", words):
                 level = int(words[-1])
             else:
@@ -363,8 +429,9 @@ def _test_of(words: str, library: Library) -> Test | None:
     """The test for ``A+B+C``, or None when a word is unknown."""
     tests: list[Test] = []
     has_strength = False
+    is_old = library.release is not None and library.release < (1, 1, 0)
     for word in words.split("+"):
-        test = _ALIASES.get(word)
+        test = _OLD_ALIASES.get(word, _ALIASES.get(word)) if is_old else _ALIASES.get(word)
         if not has_strength and (test is None or word in _STRENGTHS):
             # The library assigns the first strength where it should add it, and so forgets COMPLEMENTOFDEFAULT.
             has_strength = True
