@@ -18,7 +18,9 @@ def add_verbs(verbs: Any) -> None:
         "rupex effective /etc/nginx --url https://www.example.test/login", run,
     )  # fmt: skip
     parser.add_argument("path", metavar="PATH", type=Path, help="a host tree, a folder in one, or a file")
-    parser.add_argument("--url", help="the request to follow")
+    asked = parser.add_mutually_exclusive_group()
+    asked.add_argument("--url", help="the request to follow")
+    asked.add_argument("--line", metavar="FILE:LINE", help="show which endpoints and scopes that line governs")
     parser.add_argument("--method", default="GET", help="its method (default: GET)")
     parser.add_argument(
         "--header", metavar="NAME:VALUE", action="append", default=[], help="a header it carries (repeatable)"
@@ -42,6 +44,8 @@ def run(arguments: argparse.Namespace) -> int:
     status = INCOMPLETE if evidence.host.problems else DONE
     if arguments.url is not None:
         return _answer(evidence, arguments, status)
+    if arguments.line is not None:
+        return _governs(evidence, located.tree, arguments, status)
     from rupex.model.run import EffectiveDocument, ProblemDocument
 
     problems = tuple(ProblemDocument(p.kind, p.file, p.line, p.message) for p in evidence.host.problems)
@@ -70,6 +74,47 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
         why=tuple(Because(step.message, step.provenance) for step in answer.why),
         unknown=answer.unknown,
     )
+    _print(document, arguments)
+    return status
+
+
+def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: int) -> int:
+    from rupex.governs import governed_by
+    from rupex.host import TreeError
+    from rupex.model.run import GovernedDocument, LineDocument
+
+    name, _, number = arguments.line.rpartition(":")
+    if not name or not number.isdigit() or not int(number):
+        raise RupexError(f"--line {arguments.line}: FILE:LINE is expected, such as etc/nginx/nginx.conf:12")
+    line = int(number)
+    given = Path(name)
+    inside = given.resolve().relative_to(tree.root).as_posix() if given.resolve().is_relative_to(tree.root) else name
+    try:
+        path = next((p for p in (inside, name) if tree.is_file(p)), name)
+        text = tree.read(path).decode("utf-8", "replace").split("\n")
+        real = tree.real(path)
+    except TreeError as error:
+        raise RupexError(f"--line {arguments.line}: {error.message}") from None
+    if line > len(text):
+        raise RupexError(f"--line {arguments.line}: the file has {len(text)} lines")
+    same: dict[str, bool] = {}
+
+    def is_meant(place: Any) -> bool:
+        if place.line != line or place.file is None:
+            return False
+        if place.file not in same:
+            same[place.file] = place.file == path or tree.real(place.file) == real
+        return same[place.file]
+
+    governs = tuple(
+        GovernedDocument(
+            endpoint=found.endpoint.id,
+            scope=found.scope.id if found.scope is not None else None,
+            settings=found.settings,
+        )
+        for found in governed_by(evidence.host.endpoints, is_meant)
+    )
+    document = LineDocument(file=path, line=line, text=text[line - 1].strip(), governs=governs)
     _print(document, arguments)
     return status
 
@@ -109,10 +154,12 @@ def _print(document: Any, arguments: argparse.Namespace) -> None:
 
         print(render_json(document), end="")
         return
-    from rupex.reports.effective import render_answer, render_endpoints
+    from rupex.reports import effective as reports
 
-    render = render_answer if arguments.url is not None else render_endpoints
-    print(
-        render(document, width=options.terminal_width(), colour=options.wants_colour(), verbose=arguments.verbose),
-        end="",
-    )
+    render: Any = reports.render_endpoints
+    if arguments.url is not None:
+        render = reports.render_answer
+    elif arguments.line is not None:
+        render = reports.render_line
+    width, colour = options.terminal_width(), options.wants_colour()
+    print(render(document, width=width, colour=colour, verbose=arguments.verbose), end="")

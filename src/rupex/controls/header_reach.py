@@ -99,9 +99,9 @@ def effective(endpoint: Endpoint, scope: Scope) -> Judgement:
     for lost in scope.dropped:
         if lost.name.lower() in _OFTEN_ANOTHER_KIND:
             continue
-        place = (lost.provenance.file, lost.provenance.line)
+        place = (lost.provenance.file, lost.provenance.line, lost.provenance.column)
         reaches = any(
-            (header.provenance.file, header.provenance.line) == place
+            (header.provenance.file, header.provenance.line, header.provenance.column) == place
             for other in endpoint.scopes
             for header in other.headers
         )
