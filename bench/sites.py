@@ -7,8 +7,8 @@ from pathlib import Path
 
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
 
-DISTINCT_CREDENTIALS = 200
-"""Keys are slow to make; each of these is written under many names, so that as many files are read as there are sites."""
+DISTINCT_KEYS = 200
+"""RSA keys are slow to make: each of these is written under many names, with a certificate of its own for each site."""
 
 SITE = """# site {number}
 server {{
@@ -64,17 +64,11 @@ def write_sites(tree: Path, count: int, live_root: str = "") -> None:
     (tree / "etc/nginx/nginx.conf").write_text(MAIN.format(scratch=tree))
     now = datetime.now(UTC)
     authority = Authority("Ternholm Bench CA", now)
-    names = [f"{www}site{number}.ternholm.test" for number in range(3) for www in ("", "www.")]
-    pairs = []
-    for _ in range(min(count, DISTINCT_CREDENTIALS)):
-        key = new_key("RSA")
-        leaf = authority.issue([*names, "*.ternholm.test"], key, now - timedelta(days=1), now + timedelta(days=300))
-        write_chain(credentials / "now.pem", leaf, authority.certificate)
-        write_key(credentials / "now.key", key)
-        pairs.append(((credentials / "now.pem").read_bytes(), (credentials / "now.key").read_bytes()))
+    keys = [new_key("RSA") for _ in range(min(count, DISTINCT_KEYS))]
     for number in range(count):
-        certificate, secret = pairs[number % len(pairs)]
-        (credentials / f"{number}.pem").write_bytes(certificate)
-        (credentials / f"{number}.key").write_bytes(secret)
-        (credentials / f"{number}.key").chmod(0o600)
+        key = keys[number % len(keys)]
+        names = [f"{www}site{number}.ternholm.test" for www in ("", "www.")]
+        leaf = authority.issue(names, key, now - timedelta(days=1), now + timedelta(days=300))
+        write_chain(credentials / f"{number}.pem", leaf, authority.certificate)
+        write_key(credentials / f"{number}.key", key)
         (sites / f"{number:06}.conf").write_text(SITE.format(number=number, root=live_root))

@@ -80,9 +80,9 @@ CASES = (
      " location / { proxy_set_header X-Client $ssl_client_verify; proxy_pass http://127.0.0.1; }"), "unknown", "passed on"),
     ("tls.group.dh", "no parameters", tls(""), "pass", ""),
     ("tls.group.strength", "a short curve", tls("ssl_ciphers HIGH:@SECLEVEL=0; ssl_ecdh_curve secp192r1;"), "fail", "secp192r1"),
-    ("tls.suite.http2", "prohibited first", "server { listen 443 ssl http2; server_name a.test; ssl_prefer_server_ciphers on;"
+    ("tls.suite.http2", "prohibited first", ("server { listen 443 ssl http2; server_name a.test; ssl_prefer_server_ciphers on;"
      " ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key;"
-     " ssl_ciphers ECDHE-ECDSA-AES128-SHA256:ECDHE-ECDSA-AES128-GCM-SHA256; }", "fail", "before one that it allows"),
+     " ssl_ciphers ECDHE-ECDSA-AES128-SHA256:ECDHE-ECDSA-AES128-GCM-SHA256; }"), "fail", "before one that it allows"),
     ("header.hsts", "too short", tls("add_header Strict-Transport-Security max-age=600;"), "fail", "0 days"),
     ("header.hsts", "twice the same word", tls('add_header Strict-Transport-Security "max-age=1; max-age=2";'), "fail", "not valid"),
     ("header.hsts", "behind a proxy", tls("location / { proxy_pass http://127.0.0.1; }"), "unknown", "the upstream may send it"),
