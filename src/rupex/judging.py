@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import datetime
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 from msgspec import Struct
 
@@ -20,6 +20,7 @@ from rupex.model import (
     Pass,
     Scope,
     Severity,
+    Tls,
     Unknown,
     Verdict,
     worst_verdict,
@@ -61,47 +62,80 @@ class JudgedControl(Struct):
 def judge(host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = False) -> list[JudgedControl]:
     """Judge every control of ``baseline`` that is not off. ``keep_all``: keep passed and exempt places too."""
     judged: dict[str, JudgedControl] = {}
+    places = Places(host)
     for name, rule in baseline.rules.items():
         if rule.off is None:
             refined = judged.get(rule.control.refines or "")
-            judged[name] = _judge_control(host, rule, now, refined, keep_all=keep_all)
+            judged[name] = _judge_control(places, rule, now, refined, keep_all=keep_all)
     return list(judged.values())
 
 
 def _judge_control(
-    host: Host, rule: Rule, now: datetime, refined: JudgedControl | None, *, keep_all: bool
+    places: Places, rule: Rule, now: datetime, refined: JudgedControl | None, *, keep_all: bool
 ) -> JudgedControl:
     control = rule.control
     ask = _caller(control, rule.parameters, now)
     counts: dict[Verdict, int] = {"pass": 0, "fail": 0, "unknown": 0, "exempt": 0, "waived": 0}
-    places: list[Judged] = []
-    ceilings: list[float] = []
+    kept: list[Judged] = []
     failed_before = {} if refined is None else {p.key: p for p in refined.places if p.verdict == "fail"}
-    for key, source, arguments in _places(host, control):
-        before = failed_before.get(key)
-        if before is not None:
-            case = rule.case(None)
-            judgement: Judgement = before.judgement
-            place = Judged(key, "fail", case.severity, judgement, case.ceiling, control.refines, None, source)
-        else:
-            judgement = EXEMPT if arguments is None else ask(arguments)
-            if isinstance(judgement, Pass | Exempt) and not keep_all:
-                counts["pass" if isinstance(judgement, Pass) else "exempt"] += 1
+    also = (places.host,) if control.takes_host else ()
+    once: dict[int, Judgement] = {}
+    passed = exempt = 0
+    for group in places.of(control):
+        if group.is_exempt(control):
+            for key, source, _ in group.places:
+                if key in failed_before or keep_all:
+                    kept.append(
+                        _folded(failed_before[key], rule, source)
+                        if key in failed_before
+                        else Judged(key, "exempt", rule.severity, EXEMPT, source=source)
+                    )
+                else:
+                    exempt += 1
+            continue
+        for key, source, arguments in group.places:
+            if failed_before and key in failed_before:
+                kept.append(_folded(failed_before[key], rule, source))
                 continue
-            place = _judged(key, judgement, rule, source)
-        counts[place.verdict] += 1
-        places.append(place)
-        if place.verdict == "fail" and place.ceiling is not None:
-            ceilings.append(place.ceiling)
+            if control.takes_tls:  # endpoints that share their settings share the judgement
+                shared = places.shared_tls[key[0]]
+                judgement = once.get(shared)
+                if judgement is None:
+                    judgement = once[shared] = ask((source.tls,))
+            else:
+                judgement = ask(arguments + also)
+            if not keep_all:
+                kind = judgement.__class__
+                if kind is Pass:
+                    passed += 1
+                    continue
+                if kind is Exempt:
+                    exempt += 1
+                    continue
+            kept.append(_judged(key, judgement, rule, source))
+    counts["pass"], counts["exempt"] = passed, exempt
     if control.place in _PLACE_OF_PROBLEMS:
-        for problem in host.problems:
-            if problem.hides_endpoints:
-                where = problem.file or "?"
-                why = f"not all of the configuration could be read: {problem.message}"
-                unseen = Unknown(why)
-                places.append(Judged((None, None, None, where), "unknown", rule.severity, unseen, unseen=where))
-                counts["unknown"] += 1
-    return JudgedControl(rule, counts, places, _tally(rule, counts, places, ceilings))
+        kept += _unseen(places.host, rule)
+    for place in kept:
+        counts[place.verdict] += 1
+    ceilings = [place.ceiling for place in kept if place.verdict == "fail" and place.ceiling is not None]
+    return JudgedControl(rule, counts, kept, _tally(rule, counts, kept, ceilings))
+
+
+def _folded(before: Judged, rule: Rule, source: Any) -> Judged:
+    """A place that fails because the control that this one refines fails there."""
+    case = rule.case(None)
+    refines = rule.control.refines
+    return Judged(before.key, "fail", case.severity, before.judgement, case.ceiling, refines, None, source)
+
+
+def _unseen(host: Host, rule: Rule) -> Iterator[Judged]:
+    """One unknown place for each problem that may hide endpoints."""
+    for problem in host.problems:
+        if problem.hides_endpoints:
+            where = problem.file or "?"
+            unseen = Unknown(f"not all of the configuration could be read: {problem.message}")
+            yield Judged((None, None, None, where), "unknown", rule.severity, unseen, unseen=where)
 
 
 def _judged(key: Key, judgement: Judgement, rule: Rule, source: Any) -> Judged:
@@ -145,45 +179,71 @@ def _caller(control: Control, parameters: Mapping[str, Any], now: datetime) -> C
     return lambda arguments: judge(*arguments, **keywords)
 
 
-def _places(host: Host, control: Control) -> Iterator[tuple[Key, Any, tuple[Any, ...] | None]]:
-    """Every place of ``control`` with the arguments to judge it by; None where the place is exempt by what it is."""
-    also = (host,) if control.takes_host else ()
-    match control.place:
-        case "host":
-            yield (None, None, None, None), host, (host,)
-        case "certificate":
-            for certificate in host.certificates:
-                yield (None, None, None, certificate.path), certificate, (certificate, *also)
-        case "file":
-            for file in host.files:
-                yield (None, None, None, file.path), file, (file, *also)
-        case "endpoint":
-            for endpoint in host.endpoints:
-                yield (
-                    (endpoint.id, None, None, None),
-                    endpoint,
-                    None if _exempt(control, endpoint) else (endpoint, *also),
-                )
-        case "scope" | "name":
-            for endpoint in host.endpoints:
-                is_exempt = _exempt(control, endpoint)
-                if control.place == "scope":
-                    for scope in endpoint.scopes:
-                        arguments = None if is_exempt else (endpoint, scope, *also)
-                        yield (endpoint.id, scope.id, None, None), scope, arguments
-                else:
-                    for scope, name in endpoint.scopes_with_names():
-                        arguments = None if is_exempt else (endpoint, scope, name, *also)
-                        yield (endpoint.id, scope.id, name, None), scope, arguments
+Row = tuple[Key, Any, tuple[Any, ...]]
+"""A place: its key, the part of the model that it is, and the arguments to judge it by."""
 
 
-def _exempt(control: Control, endpoint: Endpoint) -> bool:
-    transport = "plain" if endpoint.transport == "plain" else "tls"
-    if control.only is not None and control.only != transport:
-        return True
-    if endpoint.refuses is not None and not control.refusing:
-        return True
-    return control.local_exempt and endpoint.is_local
+class Group(Struct, frozen=True):
+    """Places of which the same controls are exempt: by transport, by being local, and by refusing every handshake."""
+
+    places: list[Row]
+    transport: Literal["tls", "plain"] | None = None
+    is_local: bool = False
+    refuses: bool = False
+
+    def is_exempt(self, control: Control) -> bool:
+        if control.only is not None and control.only != self.transport:
+            return True
+        return (self.refuses and not control.refusing) or (self.is_local and control.local_exempt)
+
+
+class Places:
+    """All places of a host by kind, made once for all controls. ``shared_tls``: endpoints by id to a number that is the
+    same where all their TLS settings but the certificates are."""
+
+    def __init__(self, host: Host) -> None:
+        self.host = host
+        self.shared_tls: dict[str | None, int] = {}
+        self._endpoints: dict[tuple[Any, ...], Group] = {}
+        self._scopes: dict[tuple[Any, ...], Group] = {}
+        self._names: dict[tuple[Any, ...], Group] = {}
+        settings: dict[tuple[int, ...], int] = {}
+        for endpoint in host.endpoints:
+            transport: Literal["tls", "plain"] = "plain" if endpoint.transport == "plain" else "tls"
+            where = (transport, endpoint.is_local, endpoint.refuses is not None)
+            endpoints, scopes, names = (
+                kind.setdefault(where, Group([], *where)).places
+                for kind in (self._endpoints, self._scopes, self._names)
+            )
+            identity = endpoint.id
+            endpoints.append(((identity, None, None, None), endpoint, (endpoint,)))
+            for scope in endpoint.scopes:
+                scopes.append(((identity, scope.id, None, None), scope, (endpoint, scope)))
+            for scope, name in endpoint.scopes_with_names():
+                names.append(((identity, scope.id, name, None), scope, (endpoint, scope, name)))
+            if endpoint.tls is not None:
+                fields = tuple(id(getattr(endpoint.tls, field)) for field in _TLS_SETTINGS)
+                self.shared_tls[identity] = settings.setdefault(fields, len(settings))
+
+    def of(self, control: Control) -> Iterable[Group]:
+        """The places that ``control`` judges or is exempt at."""
+        match control.place:
+            case "host":
+                key: Key = (None, None, None, None)
+                return [Group([(key, self.host, () if control.takes_host else (self.host,))])]
+            case "certificate":
+                return [Group([((None, None, None, c.path), c, (c,)) for c in self.host.certificates])]
+            case "file":
+                return [Group([((None, None, None, f.path), f, (f,)) for f in self.host.files])]
+            case "endpoint":
+                return self._endpoints.values()
+            case "scope":
+                return self._scopes.values()
+            case "name":
+                return self._names.values()
+
+
+_TLS_SETTINGS: Final = tuple(field for field in Tls.__struct_fields__ if field != "certificates")
 
 
 def place_of(source: Any) -> Scope | Endpoint | None:

@@ -13,7 +13,7 @@ from typing import Any, Final, Literal, TypeVar, get_type_hints
 from msgspec import Struct
 
 import rupex.controls
-from rupex.model import Judgement, RupexError, Severity
+from rupex.model import Judgement, RupexError, Severity, Tls
 
 GROUP: Final = "rupex.controls"
 
@@ -29,9 +29,10 @@ _NOT_A_PARAMETER: Final = frozenset({"now"})
 class Control(Struct, frozen=True):
     """One thing that should hold.
 
-    ``judge`` takes the place (for a scope its endpoint first; for a name the endpoint, scope and name), then the host
-    when it asks for it, and its ``parameters`` by keyword, of the types noted here; likewise ``now``. ``only``:
-    the transport to which it applies. ``local_exempt``: endpoints reached from the machine itself alone are exempt.
+    ``judge`` takes the place (for an endpoint its TLS settings alone where it asks for :class:`~rupex.model.Tls`; for a
+    scope its endpoint first; for a name the endpoint, scope and name), then the host when it asks for it, and its
+    ``parameters`` by keyword, of the types noted here; likewise ``now``. ``only``: the transport to which it applies.
+    ``local_exempt``: endpoints reached from the machine itself alone are exempt.
     ``refines``: the control that, where it fails, makes this one fail with it. ``refusing``: endpoints that refuse every
     handshake are judged too. ``remedy`` is by family; ``*`` for any.
     """
@@ -47,6 +48,7 @@ class Control(Struct, frozen=True):
     parameters: Mapping[str, Any]
     takes_now: bool
     takes_host: bool
+    takes_tls: bool
     cwe: tuple[str, ...] = ()
     only: Literal["tls", "plain"] | None = None
     local_exempt: bool = False
@@ -83,7 +85,8 @@ def control(
         wanted = [p.name for p in inspect.signature(judge).parameters.values() if p.kind is p.KEYWORD_ONLY]
         judge.control = Control(  # type: ignore[attr-defined]
             id, title, place, severity, why, references, remedy, judge,
-            {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER}, "now" in wanted, "host" in hints,
+            {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
+            "now" in wanted, "host" in hints, Tls in hints.values(),
             cwe, only, local_exempt, refines, evidence, refusing,
         )  # fmt: skip
         return judge

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import ipaddress
-from urllib.parse import urlsplit
 
 from rupex.controls.catalogue import control
 from rupex.http.product import tells_version
+from rupex.http.urls import split_url
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Unknown
 
 
@@ -275,8 +275,8 @@ def address(endpoint: Endpoint, *, suffixes: tuple[str, ...]) -> Judgement:
             if isinstance(header.internal, str):
                 return Fail(f"{header.name} tells {header.internal}", header.provenance, evidence=header.value)
         for sample in scope.redirect.samples if scope.redirect is not None else ():
-            host = urlsplit(sample.location or "").hostname or ""
-            if host != (urlsplit(sample.url).hostname or "") and _is_internal(host, suffixes):
+            host = split_url(sample.location or "").host
+            if host != split_url(sample.url).host and _is_internal(host, suffixes):
                 assert scope.redirect is not None
                 return Fail(f"redirects to {host}, which only the inside can reach", scope.redirect.provenance)
     return PASS

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from typing import Final
-from urllib.parse import urlsplit
 
 from rupex.controls.catalogue import control
+from rupex.http.urls import split_url
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Redirect, RedirectSample, Scope, Unknown
 
 ACME_CHALLENGE: Final = "/.well-known/acme-challenge"  # RFC 8555, 8.3: fetched over plain HTTP
@@ -14,7 +14,7 @@ ACME_CHALLENGE: Final = "/.well-known/acme-challenge"  # RFC 8555, 8.3: fetched 
 def _told(redirect: Redirect, name: str | None) -> RedirectSample | None:
     """What a plain request for ``name`` is told."""
     for sample in redirect.samples:
-        if name is not None and urlsplit(sample.url).hostname == name:
+        if name is not None and split_url(sample.url).host == name:
             return sample
     return redirect.samples[0] if redirect.samples else None
 
@@ -50,7 +50,7 @@ def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judg
     sample = _told(scope.redirect, name)
     if sample is None or sample.location is None:
         return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
-    if urlsplit(sample.location).scheme.lower() == "https":
+    if split_url(sample.location).scheme == "https":
         return Pass(scope.redirect.provenance)
     return Fail(f"redirects to {sample.location}, which is not https", scope.redirect.provenance)
 
@@ -106,7 +106,7 @@ def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     sample = _told(scope.redirect, name)
     if sample is None or sample.location is None:
         return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
-    asked, told = urlsplit(sample.url).hostname, urlsplit(sample.location).hostname
+    asked, told = split_url(sample.url).host, split_url(sample.location).host
     if asked == told:
         return Pass(scope.redirect.provenance)
     return Fail(f"{asked} is sent to {told} at once", scope.redirect.provenance)
@@ -137,7 +137,7 @@ def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -
     sample = _told(scope.redirect, name)
     if sample is None or sample.location is None:
         return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
-    asked, told = urlsplit(sample.url), urlsplit(sample.location)
+    asked, told = split_url(sample.url), split_url(sample.location)
     if told.path.endswith(asked.path) and (not asked.query or asked.query in told.query):
         return Pass(scope.redirect.provenance)
     lost = "the path" if not told.path.endswith(asked.path) else "the query"
@@ -166,8 +166,8 @@ def redirect_target(endpoint: Endpoint) -> Judgement:
         stranger = scope.redirect.stranger if scope.redirect is not None and scope.names is None else None
         if stranger is None or stranger.location is None or scope.redirect is None:
             continue
-        asked = urlsplit(stranger.url).hostname
-        if urlsplit(stranger.location).hostname == asked:
+        asked = split_url(stranger.url).host
+        if split_url(stranger.location).host == asked:
             return Fail("a request for any name is redirected to that name", scope.redirect.provenance)
     return PASS
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.controls.catalogue import control
-from rupex.model import Endpoint, Fail, Judgement, Pass, Unknown
+from rupex.model import Fail, Judgement, Pass, Tls, Unknown
 from rupex.tls.groups import group_called
 from rupex.tls.signatures import scheme_called
 from rupex.tls.suites import suite_called
@@ -29,9 +29,8 @@ _GOOD_PRIMES: Final = frozenset(
         "*": "Offer X25519, P-256 and P-384 only, and a hybrid group where the library has one.",
     },
 )
-def group_strength(endpoint: Endpoint, *, minimum_bits: int) -> Judgement:
-    assert endpoint.tls is not None
-    groups = endpoint.tls.groups
+def group_strength(tls: Tls, *, minimum_bits: int) -> Judgement:
+    groups = tls.groups
     if groups.value is None:
         return Unknown(groups.why_unknown, groups.provenance)
     weak = [
@@ -58,9 +57,8 @@ def group_strength(endpoint: Endpoint, *, minimum_bits: int) -> Judgement:
         "*": "Use an RFC 7919 group of 2048 bits or more, or no DHE suites.",
     },
 )
-def group_dh(endpoint: Endpoint, *, minimum_bits: int) -> Judgement:
-    assert endpoint.tls is not None
-    suites, setting = endpoint.tls.suites, endpoint.tls.dh
+def group_dh(tls: Tls, *, minimum_bits: int) -> Judgement:
+    suites, setting = tls.suites, tls.dh
     if suites.value is None:
         return Unknown(suites.why_unknown, suites.provenance)
     if not any(suite is not None and suite.key_exchange == "DHE" for suite in map(suite_called, suites.value)):
@@ -92,9 +90,8 @@ def group_dh(endpoint: Endpoint, *, minimum_bits: int) -> Judgement:
         "*": "Offer X25519MLKEM768 first.",
     },
 )
-def group_post_quantum(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    groups = endpoint.tls.groups
+def group_post_quantum(tls: Tls) -> Judgement:
+    groups = tls.groups
     if groups.value is None:
         return Unknown(groups.why_unknown, groups.provenance)
     if any(group is not None and group.is_post_quantum for group in map(group_called, groups.value)):
@@ -116,9 +113,8 @@ def group_post_quantum(endpoint: Endpoint) -> Judgement:
         "*": "Sign with SHA-256 or better only.",
     },
 )
-def signature_digest(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    setting = endpoint.tls.signatures
+def signature_digest(tls: Tls) -> Judgement:
+    setting = tls.signatures
     if setting is None:
         return Unknown("not looked at")
     if setting.value is None:

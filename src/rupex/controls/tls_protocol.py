@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from rupex.controls.catalogue import control
-from rupex.model import PASS, Endpoint, Fail, Judgement, Pass, Setting, Unknown
+from rupex.model import PASS, Fail, Judgement, Pass, Setting, Tls, Unknown
 from rupex.model.endpoint import ProtocolVersion
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
@@ -24,9 +24,8 @@ from rupex.tls.suites import PROTOCOL_VERSIONS
         "*": "Enable TLS 1.2 and TLS 1.3 only.",
     },
 )
-def protocol_floor(endpoint: Endpoint, *, floor: ProtocolVersion) -> Judgement:
-    assert endpoint.tls is not None
-    protocols = endpoint.tls.protocols
+def protocol_floor(tls: Tls, *, floor: ProtocolVersion) -> Judgement:
+    protocols = tls.protocols
     if protocols.value is None:
         return Unknown(protocols.why_unknown, protocols.provenance)
     lowest = PROTOCOL_VERSIONS.index(floor)
@@ -51,9 +50,8 @@ def protocol_floor(endpoint: Endpoint, *, floor: ProtocolVersion) -> Judgement:
         "*": "Enable TLS 1.3.",
     },
 )
-def protocol_newest(endpoint: Endpoint, *, newest: ProtocolVersion) -> Judgement:
-    assert endpoint.tls is not None
-    protocols = endpoint.tls.protocols
+def protocol_newest(tls: Tls, *, newest: ProtocolVersion) -> Judgement:
+    protocols = tls.protocols
     if protocols.value is None:
         return Unknown(protocols.why_unknown, protocols.provenance)
     if newest in protocols.value:
@@ -87,9 +85,8 @@ def _switch(setting: Setting[bool] | None, wanted: bool, message: str) -> Judgem
     only="tls",
     remedy={"*": "Switch TLS compression off, or use a crypto library that has none."},
 )
-def compression(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    return _switch(endpoint.tls.compression, False, "records are compressed before they are encrypted")
+def compression(tls: Tls) -> Judgement:
+    return _switch(tls.compression, False, "records are compressed before they are encrypted")
 
 
 @control(
@@ -103,12 +100,11 @@ def compression(endpoint: Endpoint) -> Judgement:
     only="tls",
     remedy={"*": "Use a crypto library that acknowledges renegotiation_info (OpenSSL 0.9.8m or newer)."},
 )
-def renegotiation(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    protocols = endpoint.tls.protocols
+def renegotiation(tls: Tls) -> Judgement:
+    protocols = tls.protocols
     if protocols.value is not None and not _is_old(protocols.value, "TLSv1.3"):
         return Pass(protocols.provenance, "TLS 1.3 has no renegotiation")
-    return _switch(endpoint.tls.secure_renegotiation, True, "renegotiation_info is not acknowledged")
+    return _switch(tls.secure_renegotiation, True, "renegotiation_info is not acknowledged")
 
 
 @control(
@@ -122,12 +118,11 @@ def renegotiation(endpoint: Endpoint) -> Judgement:
     only="tls",
     remedy={"*": "Refuse renegotiation that a client starts."},
 )
-def renegotiation_by_client(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    protocols = endpoint.tls.protocols
+def renegotiation_by_client(tls: Tls) -> Judgement:
+    protocols = tls.protocols
     if protocols.value is not None and not _is_old(protocols.value, "TLSv1.3"):
         return Pass(protocols.provenance, "TLS 1.3 has no renegotiation")
-    return _switch(endpoint.tls.client_renegotiation, False, "a client may start a renegotiation")
+    return _switch(tls.client_renegotiation, False, "a client may start a renegotiation")
 
 
 @control(
@@ -141,14 +136,13 @@ def renegotiation_by_client(endpoint: Endpoint) -> Judgement:
     only="tls",
     remedy={"*": "Offer nothing older than TLS 1.2; or use a crypto library that knows TLS_FALLBACK_SCSV."},
 )
-def fallback_signal(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    protocols = endpoint.tls.protocols
+def fallback_signal(tls: Tls) -> Judgement:
+    protocols = tls.protocols
     if protocols.value is None:
         return Unknown(protocols.why_unknown, protocols.provenance)
     if not _is_old(protocols.value, "TLSv1.2") or len(protocols.value) < 2:
         return Pass(protocols.provenance, "there is no older version to fall back to")
-    return _switch(endpoint.tls.fallback_signal, True, "a signalled fallback to an older version is taken")
+    return _switch(tls.fallback_signal, True, "a signalled fallback to an older version is taken")
 
 
 @control(
@@ -162,12 +156,11 @@ def fallback_signal(endpoint: Endpoint) -> Judgement:
     only="tls",
     remedy={"*": "Use a crypto library that knows it (OpenSSL 1.1.0 or newer)."},
 )
-def master_secret(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    protocols = endpoint.tls.protocols
+def master_secret(tls: Tls) -> Judgement:
+    protocols = tls.protocols
     if protocols.value is not None and "TLSv1.2" not in protocols.value:
         return Pass(protocols.provenance, "TLS 1.2 is not offered")
-    return _switch(endpoint.tls.master_secret, True, "the extended master secret is not used")
+    return _switch(tls.master_secret, True, "the extended master secret is not used")
 
 
 @control(
@@ -184,14 +177,13 @@ def master_secret(endpoint: Endpoint) -> Judgement:
         "*": "Switch 0-RTT off, or refuse requests that must not be replayed.",
     },
 )
-def early_data(endpoint: Endpoint, *, allowed: bool) -> Judgement:
-    assert endpoint.tls is not None
+def early_data(tls: Tls, *, allowed: bool) -> Judgement:
     if allowed:
         return Pass(message="the baseline allows it")
-    protocols = endpoint.tls.protocols
+    protocols = tls.protocols
     if protocols.value is not None and "TLSv1.3" not in protocols.value:
         return Pass(protocols.provenance, "only TLS 1.3 has it")
-    return _switch(endpoint.tls.early_data, False, "early data is taken, and can be replayed")
+    return _switch(tls.early_data, False, "early data is taken, and can be replayed")
 
 
 @control(
@@ -209,9 +201,8 @@ def early_data(endpoint: Endpoint, *, allowed: bool) -> Judgement:
         "*": "Switch tickets off, or have their keys made anew each week.",
     },
 )
-def tickets(endpoint: Endpoint, *, now: datetime, days: int) -> Judgement:
-    assert endpoint.tls is not None
-    setting, keys = endpoint.tls.tickets, endpoint.tls.ticket_keys
+def tickets(tls: Tls, *, now: datetime, days: int) -> Judgement:
+    setting, keys = tls.tickets, tls.ticket_keys
     if setting.value is None:
         return Unknown(setting.why_unknown, setting.provenance)
     if not setting.value:
@@ -245,9 +236,8 @@ def tickets(endpoint: Endpoint, *, now: datetime, days: int) -> Judgement:
         "*": "Verify client certificates against an anchor of your own.",
     },
 )
-def client_certificate(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    setting = endpoint.tls.client_certificate
+def client_certificate(tls: Tls) -> Judgement:
+    setting = tls.client_certificate
     if setting is None:
         return Unknown("not looked at")
     if setting.value is None:
@@ -270,9 +260,8 @@ def client_certificate(endpoint: Endpoint) -> Judgement:
         "*": "Offer h2 by ALPN.",
     },
 )
-def http2(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    alpn = endpoint.tls.alpn
+def http2(tls: Tls) -> Judgement:
+    alpn = tls.alpn
     if alpn.value is None:
         return Unknown(alpn.why_unknown, alpn.provenance)
     if "h2" in alpn.value or "h3" in alpn.value:

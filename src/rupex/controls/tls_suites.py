@@ -7,7 +7,7 @@ from functools import lru_cache
 from typing import Final
 
 from rupex.controls.catalogue import control
-from rupex.model import Endpoint, Fail, Judgement, Pass, Unknown
+from rupex.model import Fail, Judgement, Pass, Tls, Unknown
 from rupex.tls.suites import CipherSuite, suite_called
 
 _MODERN: Final = "EECDH+AESGCM:EECDH+CHACHA20"
@@ -30,10 +30,9 @@ def _bad_ones(names: tuple[str, ...], is_bad: Callable[[CipherSuite], bool]) -> 
     return tuple(suite.name for suite in _suites(names) if is_bad(suite))
 
 
-def _none(endpoint: Endpoint, is_bad: Callable[[CipherSuite], bool], what: str) -> Judgement:
+def _none(tls: Tls, is_bad: Callable[[CipherSuite], bool], what: str) -> Judgement:
     """Pass when no negotiable suite ``is_bad``; otherwise name them."""
-    assert endpoint.tls is not None
-    suites = endpoint.tls.suites
+    suites = tls.suites
     if suites.value is None:
         return Unknown(suites.why_unknown, suites.provenance)
     bad = _bad_ones(suites.value, is_bad)
@@ -85,8 +84,8 @@ def _is_not_aead(suite: CipherSuite) -> bool:
     why="With a NULL suite the connection looks like TLS and is in clear.",
     references=("RFC 9325 4.1",), cwe=("CWE-327",), remedy=_remedy("without eNULL"),
 )  # fmt: skip
-def suite_unencrypted(endpoint: Endpoint) -> Judgement:
-    return _none(endpoint, _is_unencrypted, "do not encrypt")
+def suite_unencrypted(tls: Tls) -> Judgement:
+    return _none(tls, _is_unencrypted, "do not encrypt")
 
 
 @control(
@@ -94,8 +93,8 @@ def suite_unencrypted(endpoint: Endpoint) -> Judgement:
     why="Without authentication anybody on the way can be the server.",
     references=("RFC 5246 F.1.1.1",), cwe=("CWE-322",), remedy=_remedy("without aNULL"),
 )  # fmt: skip
-def suite_anonymous(endpoint: Endpoint) -> Judgement:
-    return _none(endpoint, _is_anonymous, "do not authenticate the server")
+def suite_anonymous(tls: Tls) -> Judgement:
+    return _none(tls, _is_anonymous, "do not authenticate the server")
 
 
 @control(
@@ -103,8 +102,8 @@ def suite_anonymous(endpoint: Endpoint) -> Judgement:
     why="Export and single DES keys are found by trying, in hours or less.",
     references=("RFC 9325 4.1",), cwe=("CWE-326",), remedy=_remedy("without EXP, LOW and DES"),
 )  # fmt: skip
-def suite_export(endpoint: Endpoint) -> Judgement:
-    return _none(endpoint, _is_short, "have keys below 112 bits")
+def suite_export(tls: Tls) -> Judgement:
+    return _none(tls, _is_short, "have keys below 112 bits")
 
 
 @control(
@@ -112,8 +111,8 @@ def suite_export(endpoint: Endpoint) -> Judgement:
     why="RC4's output is biased enough to recover cookies from repeated requests.",
     references=("RFC 7465",), cwe=("CWE-327",), remedy=_remedy("without RC4"),
 )  # fmt: skip
-def suite_rc4(endpoint: Endpoint) -> Judgement:
-    return _none(endpoint, _is_rc4, "use RC4")
+def suite_rc4(tls: Tls) -> Judgement:
+    return _none(tls, _is_rc4, "use RC4")
 
 
 @control(
@@ -121,8 +120,8 @@ def suite_rc4(endpoint: Endpoint) -> Judgement:
     why="After some gigabytes under one key, blocks repeat and tell about the text behind them.",
     references=("RFC 9325 4.1", "SP 800-131Ar2"), cwe=("CWE-327",), remedy=_remedy("without 3DES and IDEA"),
 )  # fmt: skip
-def suite_block64(endpoint: Endpoint) -> Judgement:
-    return _none(endpoint, _has_small_block, "have a 64-bit block")
+def suite_block64(tls: Tls) -> Judgement:
+    return _none(tls, _has_small_block, "have a 64-bit block")
 
 
 @control(
@@ -130,8 +129,8 @@ def suite_block64(endpoint: Endpoint) -> Judgement:
     why="MD5 is broken, and what still uses it is old in every other way.",
     references=("RFC 6151 2",), cwe=("CWE-327",), remedy=_remedy("without MD5"),
 )  # fmt: skip
-def suite_md5(endpoint: Endpoint) -> Judgement:
-    return _none(endpoint, _has_md5, "protect records with MD5")
+def suite_md5(tls: Tls) -> Judgement:
+    return _none(tls, _has_md5, "protect records with MD5")
 
 
 @control(
@@ -139,8 +138,8 @@ def suite_md5(endpoint: Endpoint) -> Judgement:
     why="Without ephemeral keys, whoever gets the private key later reads everything recorded before.",
     references=("RFC 9325 4.1",), cwe=("CWE-327",), remedy=_remedy("without kRSA"),
 )  # fmt: skip
-def suite_static_key(endpoint: Endpoint) -> Judgement:
-    return _none(endpoint, _is_static, "have no forward secrecy")
+def suite_static_key(tls: Tls) -> Judgement:
+    return _none(tls, _is_static, "have no forward secrecy")
 
 
 @control(
@@ -148,8 +147,8 @@ def suite_static_key(endpoint: Endpoint) -> Judgement:
     why="CBC suites have leaked plain text through their padding again and again.",
     references=("RFC 9325 4.2",), cwe=("CWE-327",), remedy=_remedy("without CBC"),
 )  # fmt: skip
-def suite_aead(endpoint: Endpoint) -> Judgement:
-    return _none(endpoint, _is_not_aead, "are not AEAD")
+def suite_aead(tls: Tls) -> Judgement:
+    return _none(tls, _is_not_aead, "are not AEAD")
 
 
 @control(
@@ -161,9 +160,8 @@ def suite_aead(endpoint: Endpoint) -> Judgement:
         "*": "Let the server choose, suites with forward secrecy and AEAD first.",
     },
 )  # fmt: skip
-def suite_order(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    setting, preference = endpoint.tls.suites, endpoint.tls.preference
+def suite_order(tls: Tls) -> Judgement:
+    setting, preference = tls.suites, tls.preference
     if setting.value is None:
         return Unknown(setting.why_unknown, setting.provenance)
     best = [suite.aead and suite.forward_secrecy for suite in _suites(setting.value) if suite.version != "TLSv1.3"]
@@ -184,9 +182,8 @@ def suite_order(endpoint: Endpoint) -> Judgement:
     references=("RFC 9113 9.2.2", "RFC 9113 Appendix A"), cwe=(),
     remedy=_remedy("which are the ones that HTTP/2 allows"),
 )  # fmt: skip
-def suite_http2(endpoint: Endpoint) -> Judgement:
-    assert endpoint.tls is not None
-    setting, preference, alpn = endpoint.tls.suites, endpoint.tls.preference, endpoint.tls.alpn
+def suite_http2(tls: Tls) -> Judgement:
+    setting, preference, alpn = tls.suites, tls.preference, tls.alpn
     if alpn.value is not None and "h2" not in alpn.value:
         return Pass(alpn.provenance, "h2 is not offered")
     if setting.value is None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from rupex.controls.catalogue import control
-from rupex.http.names import covers, is_address
+from rupex.http.names import is_address
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Host, Judgement, Pass, Unknown
 
 _NO_NAME = ("", "_", "localhost")
@@ -95,7 +95,7 @@ def names_on_tls(host: Host) -> Judgement:
     plain = {name: e for e in public if e.transport == "plain" for name in _real(e.names)}
     if not plain:
         return EXEMPT
-    secure = [wide for e in public if e.transport != "plain" for name in _real(e.names) for wide in _spread(name)]
+    secure = {wide for e in public if e.transport != "plain" for name in _real(e.names) for wide in _spread(name)}
     absent = [name for name in plain if not all(_is_served(wide, secure) for wide in _spread(name))]
     if not absent:
         return PASS
@@ -114,10 +114,10 @@ def _spread(name: str) -> tuple[str, ...]:
     return (name[1:], f"*{name}") if name.startswith(".") else (name,)
 
 
-def _is_served(name: str, served: list[str]) -> bool:
-    if name in served or covers(served, name):
-        return True
-    return any(wide.startswith("*.") and name.endswith(wide[1:]) for wide in served)
+def _is_served(name: str, served: set[str]) -> bool:
+    """Whether ``name`` is among ``served``; a server's wildcard stands for any number of labels."""
+    labels = name.split(".")
+    return name in served or any("*." + ".".join(labels[cut:]) in served for cut in range(1, len(labels)))
 
 
 @control(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Final
 
 from msgspec import Struct
@@ -27,6 +28,7 @@ class CspPolicy(Struct, frozen=True):
         return self.directives.get(name)
 
 
+@lru_cache(maxsize=4096)
 def parse_csp(value: str) -> tuple[CspPolicy, ...]:
     """The policies of one header value, which may hold several, with commas between."""
     policies = []

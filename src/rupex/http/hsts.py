@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import timedelta
+from functools import lru_cache
 from typing import Final
 
 from msgspec import Struct
@@ -23,6 +24,7 @@ class HstsPolicy(Struct, frozen=True):
     preload: bool
 
 
+@lru_cache(maxsize=4096)
 def parse_hsts(value: str) -> HstsPolicy | None:
     """The policy in ``value``, or None when a browser ignores it: no ``max-age``, one directive twice, bad grammar."""
     directives: dict[str, str] = {}

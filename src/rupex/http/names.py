@@ -24,6 +24,8 @@ def covers(certified: Iterable[str], name: str) -> bool:
 
 def is_address(name: str) -> bool:
     """Whether ``name`` is an IP address and no DNS name."""
+    if not name[-1:].isdigit() and ":" not in name:
+        return False  # no top-level domain ends in a digit, and every IPv4 address does
     try:
         ipaddress.ip_address(name.strip("[]"))
     except ValueError:

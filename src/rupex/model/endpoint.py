@@ -9,7 +9,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterator
 from datetime import datetime
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Literal
 
 from msgspec import UNSET, Struct, UnsetType, field
@@ -156,7 +156,7 @@ class Limits(Struct, frozen=True):
     body_bytes: Setting[int]
 
 
-class Scope(Struct, frozen=True, kw_only=True):
+class Scope(Struct, frozen=True, kw_only=True, dict=True):
     """A part of an endpoint with an effective answer of its own, such as a location or a folder.
 
     ``order``: the position in which the server tries it. ``content``: ``pages`` may hold documents, ``assets`` only
@@ -202,8 +202,14 @@ class Scope(Struct, frozen=True, kw_only=True):
 
     def sent(self, name: str) -> list[Header]:
         """The headers called ``name`` (any case), in the order sent."""
-        wanted = name.lower()
-        return [header for header in self.headers if header.name.lower() == wanted]
+        return self._by_name.get(name.lower(), [])
+
+    @cached_property
+    def _by_name(self) -> dict[str, list[Header]]:
+        found: dict[str, list[Header]] = {}
+        for header in self.headers:
+            found.setdefault(header.name.lower(), []).append(header)
+        return found
 
     def may_come_from_upstream(self, name: str) -> bool:
         """Whether a server behind this one can send the header ``name``, and have it passed on."""
@@ -249,7 +255,7 @@ class Tls(Struct, frozen=True, kw_only=True):
     client_certificate: Setting[Literal["none", "verified", "unverified"]] | None = None
 
 
-class Endpoint(Struct, frozen=True, kw_only=True):
+class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     """One address, port and set of server names that answers.
 
     ``id`` is unique within a host. ``port`` None: a Unix socket, whose path is ``address``. ``default``: it answers
@@ -279,7 +285,7 @@ class Endpoint(Struct, frozen=True, kw_only=True):
     limits: Limits | None = None
     inode_etags: Setting[bool] | None = None
 
-    @property
+    @cached_property
     def is_local(self) -> bool:
         """Reached only from the machine itself: a Unix socket or a loopback address."""
         return self.port is None or is_loopback(self.address)

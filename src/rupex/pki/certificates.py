@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from datetime import UTC, datetime
+from functools import lru_cache
 from hashlib import sha256
 from typing import Final
 
@@ -15,9 +14,10 @@ from cryptography.x509.oid import AuthorityInformationAccessOID
 
 from rupex.model import Certificate, bounds
 
-_PEM = re.compile(
-    rb"-----BEGIN (?:X509 |TRUSTED )?CERTIFICATE-----.+?-----END (?:X509 |TRUSTED )?CERTIFICATE-----", re.DOTALL
-)
+_LABELS: Final = frozenset({b"CERTIFICATE", b"X509 CERTIFICATE", b"TRUSTED CERTIFICATE"})
+_MOST_NAMES: Final = 1024
+"""Issuers that are kept as text; real hosts have a handful."""
+
 _CURVE_BITS: Final = {"secp256r1": 256, "secp384r1": 384, "secp521r1": 521}
 
 
@@ -27,7 +27,7 @@ class CredentialError(Exception):
 
 def parse_certificates(content: bytes) -> list[Certificate]:
     """The certificates of a PEM file in order, or the one of a DER file. Raises :class:`CredentialError`."""
-    blocks = _PEM.findall(content)
+    blocks = _pem_blocks(content)
     if not blocks:
         if content.startswith(b"\x30"):
             return [_describe_der(content)]
@@ -36,7 +36,29 @@ def parse_certificates(content: bytes) -> list[Certificate]:
         raise CredentialError(
             f"{len(blocks)} certificates in one file; more than {bounds.CERTIFICATES_IN_FILE} are not read"
         )
-    return [_describe(_load_pem(block)) for block in blocks]
+    return [_describe_pem(block) if index else _describe(_load_pem(block)) for index, block in enumerate(blocks)]
+
+
+def _pem_blocks(content: bytes) -> list[bytes]:
+    """The PEM blocks of certificates in ``content`` (RFC 7468), each from its first to its last dash."""
+    blocks = []
+    start = content.find(b"-----BEGIN ")
+    while start >= 0:
+        label = content[start + 11 : content.find(b"-", start + 11)]
+        mark = b"-----END " + label + b"-----"
+        end = content.find(mark, start)
+        if end < 0:
+            break
+        if label in _LABELS:
+            blocks.append(content[start : end + len(mark)])
+        start = content.find(b"-----BEGIN ", end)
+    return blocks
+
+
+@lru_cache(maxsize=1024)
+def _describe_pem(block: bytes) -> Certificate:
+    """One of a chain: the same few issuers stand in thousands of files."""
+    return _describe(_load_pem(block))
 
 
 def _load_pem(block: bytes) -> x509.Certificate:
@@ -60,58 +82,62 @@ def _short(error: Exception) -> str:
 def _describe(certificate: x509.Certificate) -> Certificate:
     try:
         key_type, key_bits, spki = _public_key(certificate)
+        names, responders, must_staple = _extensions(certificate)
+        subject, issuer = certificate.subject, certificate.issuer
+        is_own = subject.public_bytes() == issuer.public_bytes()
         return Certificate(
-            subject=certificate.subject.rfc4514_string(),
-            issuer=certificate.issuer.rfc4514_string(),
-            names=_names(certificate),
-            not_before=certificate.not_valid_before_utc.astimezone(UTC),
-            not_after=_aware(certificate),
+            subject=subject.rfc4514_string(),
+            issuer=_written(issuer.public_bytes(), issuer),
+            names=names,
+            not_before=certificate.not_valid_before_utc,
+            not_after=certificate.not_valid_after_utc,
             key_type=key_type,
             key_bits=key_bits,
             digest=_digest(certificate),
-            self_signed=certificate.subject == certificate.issuer and _signed_by_itself(certificate),
+            self_signed=is_own and _signed_by_itself(certificate),
             serial=f"{certificate.serial_number:x}",
             sha256=sha256(certificate.public_bytes(Encoding.DER)).hexdigest(),
             public_sha256=sha256(spki).hexdigest(),
-            ocsp_responders=_responders(certificate),
-            must_staple=_must_staple(certificate),
+            ocsp_responders=responders,
+            must_staple=must_staple,
         )
     except (ValueError, UnsupportedAlgorithm, x509.DuplicateExtension) as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
 
 
-def _aware(certificate: x509.Certificate) -> datetime:
-    return certificate.not_valid_after_utc.astimezone(UTC)
+_names_written: dict[bytes, str] = {}
 
 
-def _names(certificate: x509.Certificate) -> tuple[str, ...]:
-    try:
-        value = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
-    except x509.ExtensionNotFound:
-        return ()
-    names = [name.lower() for name in value.get_values_for_type(x509.DNSName)]
-    return tuple(names + [str(address) for address in value.get_values_for_type(x509.IPAddress)])
+def _written(der: bytes, name: x509.Name) -> str:
+    """``name`` as text; the same few issuers stand in thousands of certificates."""
+    found = _names_written.get(der)
+    if found is None:
+        found = name.rfc4514_string()
+        if len(_names_written) < _MOST_NAMES:
+            _names_written[der] = found
+    return found
 
 
-def _responders(certificate: x509.Certificate) -> tuple[str, ...]:
-    try:
-        value = certificate.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
-    except x509.ExtensionNotFound:
-        return ()
-    return tuple(
-        access.access_location.value
-        for access in value
-        if access.access_method == AuthorityInformationAccessOID.OCSP
-        and isinstance(access.access_location, x509.UniformResourceIdentifier)
-    )
-
-
-def _must_staple(certificate: x509.Certificate) -> bool:
-    try:
-        value = certificate.extensions.get_extension_for_class(x509.TLSFeature).value
-    except x509.ExtensionNotFound:
-        return False
-    return x509.TLSFeatureType.status_request in value
+def _extensions(certificate: x509.Certificate) -> tuple[tuple[str, ...], tuple[str, ...], bool]:
+    """The names of subjectAltName, the OCSP responders, and whether a stapled response is demanded."""
+    names: tuple[str, ...] = ()
+    responders: tuple[str, ...] = ()
+    must_staple = False
+    for extension in certificate.extensions:
+        value = extension.value
+        if isinstance(value, x509.SubjectAlternativeName):
+            dns = [name.value.lower() for name in value if isinstance(name, x509.DNSName)]
+            names = tuple(dns + [str(name.value) for name in value if isinstance(name, x509.IPAddress)])
+        elif isinstance(value, x509.AuthorityInformationAccess):
+            responders = tuple(
+                access.access_location.value
+                for access in value
+                if access.access_method == AuthorityInformationAccessOID.OCSP
+                and isinstance(access.access_location, x509.UniformResourceIdentifier)
+            )
+        elif isinstance(value, x509.TLSFeature):
+            must_staple = x509.TLSFeatureType.status_request in value
+    return names, responders, must_staple
 
 
 def _public_key(certificate: x509.Certificate) -> tuple[str, int | None, bytes]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 from dataclasses import dataclass
+from typing import Final
 
 from rupex.model import Setting
 from rupex.servers.nginx.load import Block
@@ -34,7 +35,7 @@ class Access:
 
     def closed(self) -> Setting[bool] | None:
         """Whether strangers are kept out, and by which line; None where no rule says anything."""
-        if not self.rules and self.password is None and self.request is None:
+        if self is NO_ACCESS_RULES:
             return None
         checks = [by for by in (self.password, self.request) if by is not None]
         by_address = self.stranger_denied_by
@@ -92,7 +93,8 @@ def _names_everybody(word: str) -> bool:
     return network.prefixlen <= _WIDEST_NAMED[network.version]
 
 
-NO_ACCESS_RULES = Access((), None, None, False)
+_NAMES: Final = frozenset({"allow", "deny", "auth_basic", "auth_request", "satisfy"})
+NO_ACCESS_RULES: Final = Access((), None, None, False)
 
 
 def access_of(chain: tuple[Block, ...]) -> Access:
@@ -101,6 +103,8 @@ def access_of(chain: tuple[Block, ...]) -> Access:
     password = request = satisfy = None
     for block in reversed(chain):
         names = block.by_name
+        if _NAMES.isdisjoint(names):
+            continue
         if not rules and ("allow" in names or "deny" in names):
             rules = tuple(c for c in block.children if isinstance(c, Directive) and c.name in ("allow", "deny"))
         if password is None and "auth_basic" in names:

@@ -24,6 +24,11 @@ WITHOUT_ALWAYS: Final = (200, 201, 204, 206, 301, 302, 303, 304, 307, 308)
 _MOST_HEADERS: Final = 500
 """Headers of one answer; a client takes a few hundred at most."""
 
+_NAMES: Final = frozenset(
+    "server_tokens add_header add_header_inherit more_set_headers more_clear_headers expires userid userid_name"
+    " userid_domain userid_path userid_flags".split()
+)
+
 _UNITS: Final = {"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800, "M": 2592000, "y": 31536000}
 _TIME = re.compile(r"(\d{1,10})(ms|[smhdwMy]?)\s*")
 _MATCHES_LINE_END = re.compile(r"\[\^|\\[DWHN]|\(\?[a-z]*s")
@@ -47,7 +52,9 @@ class HeaderReader:
 
     def of(self, chain: tuple[Block, ...]) -> SentHeaders:
         """The headers in force in the innermost block of ``chain``."""
-        key = tuple(map(id, chain))
+        # Blocks that say nothing about headers change nothing: locations without a word of their own share their server's.
+        saying = [block for block in chain if not _NAMES.isdisjoint(block.by_name)]
+        key = (*map(id, saying), bool(saying) and saying[-1] is chain[-1])
         found = self._known.get(key)
         if found is None:
             found = self._known[key] = self._read(chain)
@@ -68,7 +75,7 @@ class HeaderReader:
         return found
 
     def _read(self, chain: tuple[Block, ...]) -> SentHeaders:
-        more, cleared = self._headers_more(chain)
+        more, cleared = self._headers_more(chain) if self._has_more(chain) else ([], [])
         added, dropped = self._added(chain)
         tokens = self.signature(chain)
         assert tokens.value is not None
@@ -80,6 +87,10 @@ class HeaderReader:
         rest = tuple(header for header in more if header.name.lower() != "server")
         sent = (*server, *rest, *self._cookie(chain), *self._expires(chain), *added)[:_MOST_HEADERS]
         return SentHeaders(sent, dropped)
+
+    @staticmethod
+    def _has_more(chain: tuple[Block, ...]) -> bool:
+        return any("more_set_headers" in block.by_name or "more_clear_headers" in block.by_name for block in chain)
 
     # add_header
 

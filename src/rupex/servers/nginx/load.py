@@ -51,10 +51,10 @@ class Block:
 
     def last(self, name: str) -> Directive | None:
         """The last directive called ``name`` written in this block itself."""
-        found = None
-        for found in self.all(name):  # noqa: B007  the last one is wanted
-            pass
-        return found
+        for child in reversed(self.by_name.get(name, ())):
+            if isinstance(child, Directive):
+                return child
+        return None
 
     def blocks(self, *names: str) -> Iterator[Block]:
         """The blocks called one of ``names`` inside this one, in order."""

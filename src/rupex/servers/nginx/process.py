@@ -13,7 +13,7 @@ from typing import Final, Literal
 
 from rupex.model import Provenance, bounds
 from rupex.model.endpoint import Match
-from rupex.servers.nginx.access import Access, access_of
+from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, access_of
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.load import Block
 from rupex.servers.nginx.syntax import Directive
@@ -26,6 +26,7 @@ REDIRECT_STATUSES: Final = (301, 302, 303, 307, 308)
 # Directives that answer by themselves, whatever lies under the document root.
 HANDLERS: Final = (*UPSTREAM_DIRECTIVES, "stub_status", "empty_gif", "vhost_traffic_status_display", "api", "status")
 
+_HANDLERS: Final = frozenset(HANDLERS)
 _REWRITE_NAMES: Final = frozenset({"return", "rewrite", "if", "set", "break"})
 _IS_URL = re.compile(r"(?:https?://|\$scheme)")
 _ANSWERED_BY_DEFAULT: Final = frozenset({"GET", "HEAD"})
@@ -361,16 +362,19 @@ class Processor:
 
     def _content(self, exchange: Exchange, way: _Way, lenient: bool) -> Outcome:
         exchange.root = None
-        limits = next((b for b in way.chain[-1].blocks("limit_except")), None)
+        here = way.chain[-1].by_name
+        limits = next(way.chain[-1].blocks("limit_except"), None) if "limit_except" in here else None
         if limits is not None and exchange.method not in _named_methods(limits.args):
             way.chain = (*way.chain, limits)
         access: Access = access_of(way.chain)
-        refused, why = access.refusal(exchange)
+        refused, why = access.refusal(exchange) if access is not NO_ACCESS_RULES else (None, None)
         if refused is not None and refused[0] is not None:
             return self._ended(way, exchange, refused[0], None, refused[1])
         if why is not None and not lenient:
             raise UndeterminedError(why)
-        try_files = way.chain[-1].last("try_files")
+        try_files = (
+            way.chain[-1].last("try_files") if "try_files" in here or way.chain[-1].by_name is not here else None
+        )
         if try_files is not None and len(try_files.args) >= 2:
             outcome = self._try_files(exchange, way, try_files)
             if outcome is not None:
@@ -480,7 +484,7 @@ def _can_be_passed_over(block: Block) -> bool:
 def _handler(chain: tuple[Block, ...]) -> Directive | None:
     """The directive that makes the content; an ``if`` block takes over that of its location."""
     for block in reversed(chain):
-        for name in HANDLERS:
+        for name in () if _HANDLERS.isdisjoint(block.by_name) else HANDLERS:
             found = block.last(name)
             if found is not None:
                 return found

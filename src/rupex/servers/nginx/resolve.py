@@ -49,6 +49,8 @@ ANY_NAME: Final = "any-name.invalid"
 SAMPLE_TAIL: Final = "pier-7"
 SAMPLE_QUERY: Final = "tide=high"
 
+NOTHING_TOLD: Final[Mapping[str | None, Outcome]] = {}
+
 _STATUS_PAGES: Final = frozenset({"stub_status", "vhost_traffic_status_display", "status", "api"})
 _METHODS_ASKED: Final = ("GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS")
 
@@ -190,7 +192,8 @@ class NginxConfiguration:
             for outcomes in by_directive.values():
                 reached = tuple(name for name, _ in outcomes if name is not None)
                 only_some = reached if len(outcomes) < len(names) else None
-                scopes.append(self._scope(listener, virtual, None, len(scopes), only_some, reached or (None,)))
+                told = dict(outcomes)
+                scopes.append(self._scope(listener, virtual, None, len(scopes), only_some, reached or (None,), told))
         else:
             remaining = list(names)
         if not remaining:
@@ -211,11 +214,14 @@ class NginxConfiguration:
         order: int,
         only_names: tuple[str, ...] | None,
         names: tuple[str | None, ...],
+        told: Mapping[str | None, Outcome] = NOTHING_TOLD,
     ) -> Scope:
+        """One scope. ``told``: what was found out already, by server name."""
         processor = self.processor(virtual)
         path = _sample_path(location)
         exchange = self._sample(listener, virtual, names[0], path)
-        outcome = processor.answer(exchange, location, lenient=True)
+        known = told.get(names[0])
+        outcome = processor.answer(exchange, location, lenient=True) if known is None else known
         chain = outcome.chain
         block = virtual.block if location is None else location.block
         sent, dropped = self.headers.of(chain)
@@ -225,7 +231,7 @@ class NginxConfiguration:
         redirect = refusal = listing = upstream = None
         role = None
         if outcome.is_redirect and outcome.status is not None:
-            redirect = self._redirect(listener, virtual, location, outcome, names, path)
+            redirect = self._redirect(listener, virtual, location, outcome, names, path, told)
         elif outcome.closed or (outcome.status is not None and 400 <= outcome.status < 500 and outcome.by is not None):
             place = block.provenance() if outcome.by is None else outcome.by.provenance()
             refusal = Refusal(outcome.status, place)
@@ -275,13 +281,16 @@ class NginxConfiguration:
         outcome: Outcome,
         names: tuple[str | None, ...],
         path: str,
+        told: Mapping[str | None, Outcome],
     ) -> Redirect:
         processor = self.processor(virtual)
 
-        def told(name: str | None) -> RedirectSample:
+        def sample(name: str | None) -> RedirectSample:
             exchange = self._sample(listener, virtual, name, path)
             url = f"{exchange.scheme}://{exchange.host}{_port_part(exchange)}{exchange.request_uri}"
-            return RedirectSample(url, processor.answer(exchange, location, lenient=True).target)
+            known = told.get(name)
+            answer = processor.answer(exchange, location, lenient=True) if known is None else known
+            return RedirectSample(url, answer.target)
 
         by, status = outcome.by, outcome.status
         assert status is not None
@@ -291,8 +300,8 @@ class NginxConfiguration:
             status,
             declared,
             place,
-            tuple(map(told, names)),
-            told(ANY_NAME) if listener.default is virtual else None,
+            tuple(map(sample, names)),
+            sample(ANY_NAME) if listener.default is virtual else None,
             _reflected(by, declared, outcome.chain),
         )
 

@@ -67,7 +67,7 @@ class Directive(Struct, gc=False):
     """A directive: ``name`` and ``args`` unquoted; ``spans`` has start and end of each of these words as written.
 
     ``children`` is None for one that ends with ``;``. ``foreign`` is the text between the braces of a block in another
-    language. ``end`` lies behind its ``;`` or ``}``.
+    language. ``end`` lies behind its ``;`` or ``}``. ``place`` keeps its provenance once that was asked for.
     """
 
     name: str
@@ -77,13 +77,18 @@ class Directive(Struct, gc=False):
     end: int = 0
     children: list[Directive] | None = None
     foreign: str | None = None
+    place: Provenance | None = None
 
     @property
     def start(self) -> int:
         return self.spans[0]
 
     def provenance(self, how: How = "explicit", note: str | None = None) -> Provenance:
-        return self.source.provenance(self.spans[0], how, note)
+        if how != "explicit" or note is not None:
+            return self.source.provenance(self.spans[0], how, note)
+        if self.place is None:
+            self.place = self.source.provenance(self.spans[0])
+        return self.place
 
     def __str__(self) -> str:
         """The directive as one line, as written, without what a block holds."""
