@@ -1,30 +1,21 @@
-"""One host: gather the evidence of a tree, judge it, score it."""
+"""One host judged and scored: evidence and a baseline to the host's part of a run document."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Final
 
-from msgspec import Struct
+import msgspec
+from msgspec import UNSET, Struct, structs
 
-from rupex.baseline import Baseline
-from rupex.host import CredentialStore, HostTree, TreeError, find_library
+from rupex.baseline import Baseline, Rule
+from rupex.gather import Evidence, Scene, count_files, gather, host_of, open_scene
+from rupex.host import HostTree
 from rupex.judging import Judged, JudgedControl, judge
-from rupex.model import (
-    CertificateFile,
-    CertificateUse,
-    Fail,
-    FileFacts,
-    Host,
-    KeyFile,
-    Pass,
-    Problem,
-    Provenance,
-    RupexError,
-    Source,
-    bounds,
-)
+from rupex.model import Endpoint, Fail, Host, Pass, Problem, Provenance, RupexError, Sample
+from rupex.model.judgement import Verdict, worst_verdict
 from rupex.model.run import (
     CeilingInDoubt,
     CeilingInForce,
@@ -36,153 +27,126 @@ from rupex.model.run import (
     ScoreDocument,
     Step,
 )
+from rupex.parallel import both, has_two_cores
 from rupex.scoring import Tally, lost_points, repaired, score, value_of
-from rupex.servers.family import Configured, Surroundings, family_called, load_families
+from rupex.servers.family import Share
+
+WORTH_SHARING: Final = 300
+"""Configuration files from which on a second core saves more than it costs to bring its results back."""
 
 
-class Evidence(Struct, frozen=True):
-    """A host as its tree shows it, and the configurations it was made of."""
+class Findings(Struct):
+    """What one control found, in a form that can be added up. ``ceiling``: the lowest of the failing places; ``because``:
+    why the first unknown place is unknown; ``folded``: failed places that only follow another control's."""
 
-    host: Host
-    configurations: tuple[Configured, ...]
+    counts: dict[Verdict, int]
+    places: list[PlaceDocument]
+    ceiling: float | None = None
+    because: str = ""
+    folded: int = 0
 
-
-def gather(
-    tree: HostTree, start: str, *, name: str, family: str | None = None, assumed: Mapping[str, str] | None = None
-) -> Evidence:
-    """Read every configuration in ``tree`` below ``start``, and the files it names. What cannot be read becomes a
-    problem of the host. Raises :class:`~rupex.model.RupexError` for an unknown ``family`` or a bad assumption."""
-    assumed = assumed or {}
-    around = Surroundings(tree, CredentialStore(tree), find_library(tree, assumed), assumed)
-    problems: list[Problem] = []
-    configurations = tuple(
-        family_called(found).resolve(main_path, around) for found, main_path in _find(tree, start, family, problems)
-    )
-    uses: dict[CertificateUse, list[str]] = {}
-    for configuration in configurations:
-        problems += configuration.problems
-        for use, endpoints in configuration.certificate_uses().items():
-            uses.setdefault(use, []).extend(endpoints)
-    certificates, keys = _credentials(around.credentials, uses)
-    problems += _missing_credentials(certificates, keys, tree)
-    host = Host(
-        name=name,
-        sources=tuple(
-            Source("config", configuration.family, configuration.version.value, configuration.main_path)
-            for configuration in configurations
-        ),
-        endpoints=tuple(endpoint for configuration in configurations for endpoint in configuration.endpoints),
-        services=tuple(service for configuration in configurations for service in configuration.services),
-        files=tuple(_files(tree, configurations, keys)),
-        certificates=certificates,
-        keys=keys,
-        samples=tuple(sample for configuration in configurations for sample in configuration.samples),
-        problems=tuple(problems[: bounds.PROBLEMS]),
-    )
-    return Evidence(host, configurations)
+    def add(self, other: Findings) -> None:
+        for verdict, count in other.counts.items():
+            self.counts[verdict] += count
+        self.places += other.places
+        self.ceiling = min((c for c in (self.ceiling, other.ceiling) if c is not None), default=None)
+        self.because = self.because or other.because
+        self.folded += other.folded
 
 
-def _find(tree: HostTree, start: str, family: str | None, problems: list[Problem]) -> list[tuple[str, str]]:
-    """The configurations to read, as (family, main file)."""
-    wanted = {family: family_called(family)} if family is not None else load_families()
-    if start and tree.is_file(start) and family is None:
-        text = _beginning(tree, start)
-        if text is None:
-            problems.append(Problem("unreadable", start, None, "the file cannot be read", True))
-            return []
-        found = [(name, start) for name, candidate in wanted.items() if candidate.looks_like(text)]
-        if not found:
-            known = ", ".join(sorted(wanted))
-            problems.append(
-                Problem("syntax", start, 1, f"not a configuration that Rupex can read (it knows {known})", True)
-            )
-        return found[:1]
-    found = [(name, path) for name, candidate in wanted.items() for path in candidate.find(tree, start)]
-    if not found:
-        where = start or "the tree"
-        message = f"no server's configuration found in {where}; name its main file, or give --as FAMILY"
-        problems.append(Problem("missing", start or None, None, message, True))
-    return found
+class HalfHost(Struct):
+    """What a child brings back of its share: the findings by control, and what the whole host needs to know."""
 
-
-def _beginning(tree: HostTree, path: str) -> str | None:
-    try:
-        return tree.read(path)[: 1 << 16].decode("utf-8", "replace")
-    except TreeError:
-        return None
-
-
-def _credentials(
-    store: CredentialStore, uses: Mapping[CertificateUse, Sequence[str]]
-) -> tuple[tuple[CertificateFile, ...], tuple[KeyFile, ...]]:
-    """The certificate and key files that endpoints use, each once."""
-    key_places: dict[str, list[Provenance]] = {}
-    pairs: dict[tuple[str, str | None], tuple[list[Provenance], list[str]]] = {}
-    for use, endpoints in uses.items():
-        if use.key is not None:
-            key_places.setdefault(use.key, []).append(use.key_provenance or use.provenance)
-        if use.certificate is not None:
-            places, users = pairs.setdefault((use.certificate, use.key), ([], []))
-            places.append(use.provenance)
-            users.extend(endpoints)
-    keys = {path: _key_file(store, path, named_by) for path, named_by in key_places.items()}
-    certificates = []
-    for (path, key_path), (places, users) in pairs.items():
-        found = store.certificates(path)
-        chain = () if isinstance(found, str) else found
-        certificates.append(
-            CertificateFile(
-                path=path,
-                named_by=tuple(dict.fromkeys(places)),
-                endpoints=tuple(users),
-                leaf=chain[0] if chain else None,
-                chain=chain[1:],
-                key=None if key_path is None else keys[key_path],
-                unknown=found if isinstance(found, str) else None,
-            )
-        )
-    return tuple(certificates), tuple(keys.values())
-
-
-def _key_file(store: CredentialStore, path: str, named_by: list[Provenance]) -> KeyFile:
-    found = store.key(path)
-    places = tuple(dict.fromkeys(named_by))
-    if isinstance(found, str):
-        return KeyFile(path=path, named_by=places, unknown=found)
-    return KeyFile(path=path, named_by=places, key=found)
-
-
-def _missing_credentials(
-    certificates: Iterable[CertificateFile], keys: Iterable[KeyFile], tree: HostTree
-) -> list[Problem]:
-    """Certificates that cannot be read are problems; a key that the auditor may not open is only unknown."""
-    found = []
-    for file in certificates:
-        if file.unknown is not None:
-            place = file.named_by[0]
-            kind = "unreadable" if tree.is_file(file.path) else "missing"
-            found.append(Problem(kind, place.file, place.line, f"{file.path}: {file.unknown}"))  # type: ignore[arg-type]
-    for key in keys:
-        if key.unknown is not None and not tree.is_file(key.path):
-            place = key.named_by[0]
-            found.append(Problem("missing", place.file, place.line, f"{key.path}: {key.unknown}"))
-    return found
-
-
-def _files(tree: HostTree, configurations: Iterable[Configured], keys: Iterable[KeyFile]) -> Iterable[FileFacts]:
-    services = tuple(configuration.family for configuration in configurations)
-    for configuration in configurations:
-        for path, named_by in configuration.files.items():
-            if tree.is_file(path):
-                yield tree.file_facts(path, "configuration", named_by, (configuration.family,))
-    for key in keys:
-        yield tree.file_facts(key.path, "key", key.named_by, services)
+    findings: dict[str, Findings]
+    endpoints: tuple[Endpoint, ...]
+    samples: tuple[Sample, ...]
+    problems: tuple[Problem, ...]
 
 
 def assess(host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = False) -> HostDocument:
     """Judge and score ``host``. ``keep_all``: list passed and exempt places too."""
-    judged = judge(host, baseline, now, keep_all=keep_all)
-    tallies = [control.tally for control in judged]
+    return _document(host, baseline, _findings(judge(host, baseline, now, keep_all=keep_all)))
+
+
+def assess_tree(
+    tree: HostTree,
+    start: str,
+    baseline: Baseline,
+    now: datetime,
+    *,
+    name: str,
+    family: str | None = None,
+    assumed: Mapping[str, str] | None = None,
+    keep_all: bool = False,
+) -> HostDocument:
+    """Gather, judge and score the host in ``tree``; a large one on two cores, with the same result. Raises as
+    :func:`~rupex.gather.gather` does."""
+
+    def scene() -> Scene:
+        return open_scene(tree, start, name=name, family=family, assumed=assumed)
+
+    if not has_two_cores() or count_files(tree, start, family, WORTH_SHARING) < WORTH_SHARING:
+        return assess(host_of(scene()), baseline, now, keep_all=keep_all)
+
+    # Both read the configuration: memory that a child shares is copied as soon as it looks at it, which costs more.
+    def half(index: int) -> tuple[Host, dict[str, Findings]]:
+        host = host_of(scene(), Share(index, 2))
+        return host, _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=False))
+
+    def there() -> bytes:
+        host, findings = half(1)
+        return msgspec.msgpack.encode(HalfHost(findings, host.endpoints, host.samples, host.problems))
+
+    (first, findings), received = both(lambda: half(0), there)
+    second = msgspec.msgpack.decode(received, type=HalfHost)
+    host = structs.replace(
+        first,
+        endpoints=first.endpoints + second.endpoints,
+        samples=first.samples + second.samples,
+        problems=first.problems + second.problems,
+    )
+    for control, more in second.findings.items():
+        findings[control].add(more)
+    findings |= _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=True))
+    return _document(host, baseline, findings)
+
+
+def _findings(judged: Iterable[JudgedControl]) -> dict[str, Findings]:
+    found = {}
+    for control in judged:
+        ceilings = [p.ceiling for p in control.places if p.verdict == "fail" and p.ceiling is not None]
+        places = [_place(place) for place in control.places]
+        found[control.rule.control.id] = Findings(
+            control.counts,
+            places,
+            min(ceilings, default=None),
+            next((place.message for place in places if place.verdict == "unknown"), ""),
+            sum(1 for place in control.places if place.folded is not None),
+        )
+    return found
+
+
+def _tally(rule: Rule, findings: Findings) -> Tally:
+    possible = [c for c in (rule.ceiling, *(case.ceiling for case in rule.cases.values())) if c is not None]
+    counts = findings.counts
+    return Tally(
+        control=rule.control.id,
+        weight=rule.weight,
+        passed=counts["pass"],
+        failed=counts["fail"],
+        unknown=counts["unknown"],
+        waived=counts["waived"],
+        ceiling=findings.ceiling,
+        unknown_ceiling=min(possible, default=None) if counts["unknown"] else None,
+        because=findings.because,
+        refines=rule.control.refines,
+        folded=findings.folded,
+    )
+
+
+def _document(host: Host, baseline: Baseline, findings: Mapping[str, Findings]) -> HostDocument:
+    rules = [(rule, findings[name]) for name, rule in baseline.rules.items() if name in findings]
+    tallies = [_tally(rule, found) for rule, found in rules]
     result = score(tallies)
     value = result.value or 0.0
     families = tuple(dict.fromkeys(source.family for source in host.sources if source.family))
@@ -196,22 +160,27 @@ def assess(host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = Fa
             None if doubt is None else CeilingInDoubt(doubt.value, doubt.control, doubt.because),
         ),
         endpoints=host.endpoints,
-        checks=tuple(_check(control, tallies, value, families) for control in judged),
+        checks=tuple(
+            _check(rule, found, tally, tallies, value, families)
+            for (rule, found), tally in zip(rules, tallies, strict=True)
+        ),
         steps=tuple(first_steps(tallies)),
         problems=tuple(ProblemDocument(p.kind, p.file, p.line, p.message) for p in host.problems),
     )  # fmt: skip
 
 
-def _check(judged: JudgedControl, tallies: list[Tally], value: float, families: tuple[str, ...]) -> CheckDocument:
-    control, tally, counts = judged.rule.control, judged.tally, judged.counts
+def _check(
+    rule: Rule, findings: Findings, tally: Tally, tallies: list[Tally], value: float, families: tuple[str, ...]
+) -> CheckDocument:
+    control, counts = rule.control, findings.counts
     known = tally.places - tally.unknown
-    severities = [place.severity for place in judged.places if place.verdict == "fail"]
-    worst = min(severities, key=("critical", "high", "medium", "low").index, default=judged.rule.severity)
+    severities = {place.severity for place in findings.places if place.verdict == "fail"}
+    worst = min(severities, key=("critical", "high", "medium", "low").index, default=rule.severity)
     return CheckDocument(
         control=control.id,
-        verdict=judged.verdict,
+        verdict=worst_verdict(verdict for verdict, count in counts.items() if count),
         severity=worst,
-        weight=judged.rule.weight,
+        weight=rule.weight,
         attained=(tally.passed + tally.waived) / known if known else None,
         lost=lost_points(tally, tallies),
         gain=value_of(repaired(tallies, {control.id})) - value if tally.failed else 0.0,
@@ -221,7 +190,7 @@ def _check(judged: JudgedControl, tallies: list[Tally], value: float, families: 
         references=control.references,
         cwe=control.cwe,
         counts=Counts(counts["pass"], counts["fail"], counts["unknown"], counts["exempt"], counts["waived"]),
-        places=tuple(_place(place) for place in judged.places),
+        places=tuple(findings.places),
         holds=tally.ceiling,
     )
 
@@ -237,16 +206,13 @@ def _place(judged: Judged) -> PlaceDocument:
     elif path is not None and provenance is None and not judged.unseen:
         named_by = getattr(source, "named_by", ())
         provenance = named_by[0] if named_by else None
-    extra = {}
-    if judged.folded is not None:
-        extra["folded"] = judged.folded
-    if judged.unseen is not None:
-        extra["unseen"] = judged.unseen
     return PlaceDocument(
         verdict=judged.verdict, severity=judged.severity, endpoint=endpoint, scope=scope, name=name,
         file=file, line=line, column=column, message=message,
         evidence=judgement.evidence if isinstance(judgement, Fail) else None,
-        provenance=provenance, ceiling=judged.ceiling, **extra,
+        provenance=provenance, ceiling=judged.ceiling,
+        folded=UNSET if judged.folded is None else judged.folded,
+        unseen=UNSET if judged.unseen is None else judged.unseen,
     )  # fmt: skip
 
 
@@ -290,3 +256,6 @@ def parse_time(text: str) -> datetime:
     except ValueError:
         raise RupexError(f"{text!r} is no time; one looks like 2026-11-24 or 2026-11-24T09:30:00Z") from None
     return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
+
+
+__all__ = ["Evidence", "assess", "assess_tree", "first_steps", "gather", "host_name", "parse_time"]

@@ -23,9 +23,7 @@ from rupex.model import (
     Tls,
     Unknown,
     Verdict,
-    worst_verdict,
 )
-from rupex.scoring import Tally
 
 _PLACE_OF_PROBLEMS: Final = frozenset({"endpoint", "scope", "name"})
 
@@ -52,19 +50,19 @@ class JudgedControl(Struct):
     rule: Rule
     counts: dict[Verdict, int]
     places: list[Judged]
-    tally: Tally
-
-    @property
-    def verdict(self) -> Verdict:
-        return worst_verdict(verdict for verdict, count in self.counts.items() if count)
 
 
-def judge(host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = False) -> list[JudgedControl]:
-    """Judge every control of ``baseline`` that is not off. ``keep_all``: keep passed and exempt places too."""
+def judge(
+    host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = False, whole_host: bool | None = None
+) -> list[JudgedControl]:
+    """Judge every control of ``baseline`` that is not off. ``keep_all``: keep passed and exempt places too.
+
+    ``whole_host``: True judges only the controls that look at the host as a whole, False only the others.
+    """
     judged: dict[str, JudgedControl] = {}
     places = Places(host)
     for name, rule in baseline.rules.items():
-        if rule.off is None:
+        if rule.off is None and whole_host in (None, rule.control.place == "host"):
             refined = judged.get(rule.control.refines or "")
             judged[name] = _judge_control(places, rule, now, refined, keep_all=keep_all)
     return list(judged.values())
@@ -118,8 +116,7 @@ def _judge_control(
         kept += _unseen(places.host, rule)
     for place in kept:
         counts[place.verdict] += 1
-    ceilings = [place.ceiling for place in kept if place.verdict == "fail" and place.ceiling is not None]
-    return JudgedControl(rule, counts, kept, _tally(rule, counts, kept, ceilings))
+    return JudgedControl(rule, counts, kept)
 
 
 def _folded(before: Judged, rule: Rule, source: Any) -> Judged:
@@ -149,24 +146,6 @@ def _judged(key: Key, judgement: Judgement, rule: Rule, source: Any) -> Judged:
             return Judged(key, "pass", rule.severity, judgement, source=source)
         case _:
             return Judged(key, "exempt", rule.severity, judgement, source=source)
-
-
-def _tally(rule: Rule, counts: Mapping[Verdict, int], places: list[Judged], ceilings: list[float]) -> Tally:
-    possible = [c for c in (rule.ceiling, *(case.ceiling for case in rule.cases.values())) if c is not None]
-    doubt = next((p.judgement for p in places if isinstance(p.judgement, Unknown)), None)
-    return Tally(
-        control=rule.control.id,
-        weight=rule.weight,
-        passed=counts["pass"],
-        failed=counts["fail"],
-        unknown=counts["unknown"],
-        waived=counts["waived"],
-        ceiling=min(ceilings, default=None),
-        unknown_ceiling=min(possible, default=None) if counts["unknown"] else None,
-        because=doubt.why if doubt is not None else "",
-        refines=rule.control.refines,
-        folded=sum(1 for place in places if place.folded is not None),
-    )
 
 
 def _caller(control: Control, parameters: Mapping[str, Any], now: datetime) -> Callable[[tuple[Any, ...]], Judgement]:

@@ -116,8 +116,10 @@ def _spread(name: str) -> tuple[str, ...]:
 
 def _is_served(name: str, served: set[str]) -> bool:
     """Whether ``name`` is among ``served``; a server's wildcard stands for any number of labels."""
+    if name in served:
+        return True
     labels = name.split(".")
-    return name in served or any("*." + ".".join(labels[cut:]) in served for cut in range(1, len(labels)))
+    return any("*." + ".".join(labels[cut:]) in served for cut in range(1, len(labels)))
 
 
 @control(

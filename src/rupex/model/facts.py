@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
-from functools import cached_property
 from typing import Literal
 
 from msgspec import Struct, field
@@ -133,8 +133,8 @@ class KeyFile(Struct, frozen=True, kw_only=True):
     unknown: str | None = None
 
 
-class Host(Struct, frozen=True, kw_only=True, dict=True):
-    """Everything known of one host, before it is judged."""
+class Host(Struct, frozen=True, kw_only=True):
+    """Everything known of one host, before it is judged. ``leaves``: the leaf certificates by the file they stand in."""
 
     name: str
     sources: tuple[Source, ...]
@@ -145,11 +145,8 @@ class Host(Struct, frozen=True, kw_only=True, dict=True):
     keys: tuple[KeyFile, ...] = ()
     samples: tuple[Sample, ...] = ()
     problems: tuple[Problem, ...] = field(default=())
-
-    @cached_property
-    def _leaves(self) -> dict[str, Certificate | None]:
-        return {file.path: file.leaf for file in self.certificates}
+    leaves: Mapping[str, Certificate] = {}
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""
-        return None if path is None else self._leaves.get(path)
+        return None if path is None else self.leaves.get(path)

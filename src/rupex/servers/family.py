@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from importlib import import_module
 from importlib.metadata import entry_points
 from pkgutil import iter_modules
@@ -67,17 +67,37 @@ class Answer(Struct, frozen=True, kw_only=True):
     unknown: str | None = None
 
 
+class Share(Struct, frozen=True):
+    """One of ``count`` contiguous parts of a configuration, ``index`` from 0, so that several cores can work on it."""
+
+    index: int = 0
+    count: int = 1
+
+    def bounds(self, size: int) -> tuple[int, int]:
+        """The first item of ``size`` that belongs to this share, and the first behind it."""
+        return size * self.index // self.count, size * (self.index + 1) // self.count
+
+
+WHOLE: Final = Share()
+
+
 class Configured(Protocol):
     """A configuration as one family understands it."""
 
     family: str
     version: Setting[str]
     main_path: str
-    endpoints: tuple[Endpoint, ...]
     services: tuple[Service, ...]
-    samples: tuple[Sample, ...]
     problems: tuple[Problem, ...]
     files: Mapping[str, tuple[Provenance, ...]]
+
+    def endpoints(self, share: Share = WHOLE) -> tuple[Endpoint, ...]:
+        """The endpoints of a share of the virtual hosts, in order."""
+        ...
+
+    def samples(self, endpoints: Iterable[Endpoint]) -> Iterable[Sample]:
+        """What came with the package and is still served by one of ``endpoints``."""
+        ...
 
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
         """Each certificate and key that the configuration names, with the ids of the endpoints that use it."""

@@ -33,9 +33,8 @@ def answer_request(configuration: NginxConfiguration, request: Request) -> Answe
     except UndeterminedError as undetermined:
         return Answer(endpoint="", scope="", transport=transport, unknown=undetermined.why)
     _explain_choice(listener, virtual, request, why)
-    endpoint = configuration.endpoint_of.get((id(virtual), (listener.address, listener.port, listener.quic)))
-    identity = endpoint.id if endpoint is not None else ""
-    refuses = endpoint.refuses if endpoint is not None else None
+    identity = configuration.id_of.get((id(virtual), (listener.address, listener.port, listener.quic)), "")
+    refuses = configuration.tls.refuses((configuration.http, virtual.block)) if listener.ssl else None
     mismatch = listener.ssl != (request.scheme == "https")
     if mismatch:
         speaks = "TLS" if listener.ssl else "plain HTTP"

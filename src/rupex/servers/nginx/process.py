@@ -362,8 +362,7 @@ class Processor:
 
     def _content(self, exchange: Exchange, way: _Way, lenient: bool) -> Outcome:
         exchange.root = None
-        here = way.chain[-1].by_name
-        limits = next(way.chain[-1].blocks("limit_except"), None) if "limit_except" in here else None
+        limits = next(way.chain[-1].blocks("limit_except"), None)
         if limits is not None and exchange.method not in _named_methods(limits.args):
             way.chain = (*way.chain, limits)
         access: Access = access_of(way.chain)
@@ -372,9 +371,7 @@ class Processor:
             return self._ended(way, exchange, refused[0], None, refused[1])
         if why is not None and not lenient:
             raise UndeterminedError(why)
-        try_files = (
-            way.chain[-1].last("try_files") if "try_files" in here or way.chain[-1].by_name is not here else None
-        )
+        try_files = way.chain[-1].last("try_files")
         if try_files is not None and len(try_files.args) >= 2:
             outcome = self._try_files(exchange, way, try_files)
             if outcome is not None:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Final
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Final, NamedTuple
 
 from msgspec import UNSET, structs
 
@@ -27,12 +27,12 @@ from rupex.model import (
     default_of,
     unknown,
 )
-from rupex.servers.family import Answer, Request, Surroundings
+from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.nginx.access import access_of
 from rupex.servers.nginx.answer import answer_request
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.headers import HeaderReader, reflected_part
-from rupex.servers.nginx.listeners import Listener, Virtual, read_listens, read_names
+from rupex.servers.nginx.listeners import Listen, Listener, Virtual, read_listens, read_names
 from rupex.servers.nginx.load import Block, LoadedConfig, load
 from rupex.servers.nginx.process import HANDLERS, Location, Outcome, Processor, read_locations, scope_identity
 from rupex.servers.nginx.release import default, find_release
@@ -55,6 +55,15 @@ _STATUS_PAGES: Final = frozenset({"stub_status", "vhost_traffic_status_display",
 _METHODS_ASKED: Final = ("GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS")
 
 
+class Member(NamedTuple):
+    """A server block at one of its listeners: what becomes one endpoint, with the ``id`` that it gets."""
+
+    id: str
+    listener: Listener
+    virtual: Virtual
+    listen: Listen
+
+
 class NginxConfiguration:
     """One nginx configuration, resolved. The protocol is :class:`~rupex.servers.family.Configured`."""
 
@@ -68,7 +77,8 @@ class NginxConfiguration:
         self.http = next(self.config.main.blocks("http"), self.config.main)
         self.tls = TlsResolver(self.config, self.release, around)
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}
-        self.endpoint_of: dict[tuple[int, tuple[str, int | None, bool]], Endpoint] = {}
+        self.members: list[Member] = []
+        self.id_of: dict[tuple[int, tuple[str, int | None, bool]], str] = {}
         self._processors: dict[int, Processor] = {}
         definitions = read_definitions(self.http)
         self.definitions = definitions
@@ -88,14 +98,13 @@ class NginxConfiguration:
                 if listener is None:
                     listener = self.listeners[listen.socket] = Listener(listen.address, listen.port, listen.quic)
                 listener.add(virtual, listen)
-        self.endpoints = tuple(self._endpoints())
+        self._find_members()
         self.problems = tuple(problems)
         self.files: Mapping[str, tuple[Provenance, ...]] = {
             path: tuple(named_by) for path, named_by in self.config.files.items()
         }
         idle = idle_modules(self.config.main)
         self.services: tuple[Service, ...] = (Service("nginx", self.version, self._workers(), idle),)
-        self.samples: tuple[Sample, ...] = tuple(self._samples())
 
     def _workers(self) -> Setting[str]:
         directive = self.config.main.last("user")
@@ -103,21 +112,19 @@ class NginxConfiguration:
             return Setting(directive.args[0], directive.provenance())
         return default("user", self.release)
 
-    def _samples(self) -> Iterator[Sample]:
-        for listener in self.listeners.values():
-            for virtual, listen in listener.members:
-                endpoint = self.endpoint_of.get((id(virtual), listen.socket))
-                serves = endpoint is not None and any(scope.serves_content for scope in endpoint.scopes)
-                found = packaged_page(virtual, serves)
-                if found is not None:
-                    yield found
+    def samples(self, endpoints: Iterable[Endpoint]) -> Iterator[Sample]:
+        """Packaged pages that are still served."""
+        serving = {e.id for e in endpoints if any(scope.serves_content for scope in e.scopes)}
+        for member in self.members:
+            found = packaged_page(member.virtual) if member.id in serving else None
+            if found is not None:
+                yield found
 
-    def _endpoints(self) -> list[Endpoint]:
-        found: list[Endpoint] = []
+    def _find_members(self) -> None:
+        """The virtual hosts of each listener that somebody can reach, each with the id of its endpoint."""
         taken: dict[str, int] = {}
         for listener in self.listeners.values():
-            by_default = self._ssl_by_default_server(listener)
-            if by_default is not None:
+            if self._ssl_by_default_server(listener) is not None:
                 listener.ssl = True
             for virtual, listen in listener.members:
                 if listener.shadows(virtual):
@@ -127,11 +134,15 @@ class NginxConfiguration:
                 taken[identity] = taken.get(identity, 0) + 1
                 if taken[identity] > 1:
                     identity += f"#{taken[identity]}"
-                provenance = virtual.block.provenance() if listen.directive is None else listen.directive.provenance()
-                endpoint = self._endpoint(identity, listener, virtual, provenance)
-                self.endpoint_of[id(virtual), listen.socket] = endpoint
-                found.append(endpoint)
-        return found
+                self.id_of[id(virtual), listen.socket] = identity
+                self.members.append(Member(identity, listener, virtual, listen))
+        ordinals = {id(block): ordinal for ordinal, block in enumerate(self.http.blocks("server"))}
+        self.members.sort(key=lambda member: ordinals[id(member.virtual.block)])
+
+    def endpoints(self, share: Share = WHOLE) -> tuple[Endpoint, ...]:
+        """The endpoints of a share of the members, in the order in which their server blocks are declared."""
+        first, end = share.bounds(len(self.members))
+        return tuple(map(self._endpoint, self.members[first:end]))
 
     def _ssl_by_default_server(self, listener: Listener) -> Directive | None:
         """``ssl on`` of the default server switches a whole listener, until it went with 1.25.1."""
@@ -140,13 +151,15 @@ class NginxConfiguration:
         directive, _ = inherited((self.http, listener.default.block), "ssl")
         return directive if directive is not None and directive.args == ("on",) else None
 
-    def _endpoint(self, identity: str, listener: Listener, virtual: Virtual, provenance: Provenance) -> Endpoint:
+    def _endpoint(self, member: Member) -> Endpoint:
+        listener, virtual, listen = member.listener, member.virtual, member.listen
+        provenance = virtual.block.provenance() if listen.directive is None else listen.directive.provenance()
         chain = (self.http, virtual.block)
         has_tls = any(self.listeners[listen.socket].ssl for listen in virtual.listens)
         own = virtual.block.last("ssl_certificate") is not None
         refuses = self.tls.refuses(chain) if listener.ssl else None
         return Endpoint(
-            id=identity,
+            id=member.id,
             family=self.family,
             address=listener.address,
             port=listener.port,
@@ -402,10 +415,10 @@ class NginxConfiguration:
 
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
         found: dict[CertificateUse, list[str]] = {}
-        for endpoint in self.endpoints:
-            uses = endpoint.tls.certificates if endpoint.tls is not None else endpoint.unused_certificates
-            for use in uses:
-                found.setdefault(use, []).append(endpoint.id)
+        for member in self.members:
+            if member.listener.ssl or "ssl_certificate" in member.virtual.block.by_name:
+                for use in self.tls.certificates((self.http, member.virtual.block)):
+                    found.setdefault(use, []).append(member.id)
         return {use: tuple(ids) for use, ids in found.items()}
 
     def answer(self, request: Request) -> Answer | None:

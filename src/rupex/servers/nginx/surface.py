@@ -81,9 +81,9 @@ def idle_modules(main: Block) -> Setting[tuple[str, ...]]:
     return Setting(tuple(idle), place or loads[0].provenance())
 
 
-def packaged_page(virtual: Virtual, serves_content: bool) -> Sample | None:
-    """The page that came with the package, where a server block without a name of its own still serves it."""
-    if not serves_content or not _NO_NAMES.issuperset(virtual.names):
+def packaged_page(virtual: Virtual) -> Sample | None:
+    """The page that came with the package, where a server block without a name of its own has it."""
+    if not _NO_NAMES.issuperset(virtual.names):
         return None
     root = virtual.block.last("root")
     if root is None or not root.args or root.args[0].rstrip("/") not in _PACKAGED_ROOTS:

@@ -1,0 +1,215 @@
+"""One host: the evidence of its tree, whole or a share of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Final
+
+from msgspec import Struct
+
+from rupex.host import CredentialStore, HostTree, TreeError, find_library
+from rupex.model import (
+    CertificateFile,
+    CertificateUse,
+    FileFacts,
+    Host,
+    KeyFile,
+    Problem,
+    Provenance,
+    RupexError,
+    Source,
+    bounds,
+)
+from rupex.servers.family import WHOLE, Configured, Share, Surroundings, family_called, load_families
+
+_FEW: Final = 100
+
+
+class Scene(Struct, frozen=True):
+    """A tree whose configurations are read, before anything is made of them. ``uses``: each certificate and key that
+    they name, with the ids of the endpoints that use it."""
+
+    name: str
+    around: Surroundings
+    configurations: tuple[Configured, ...]
+    uses: Mapping[CertificateUse, Sequence[str]]
+    problems: tuple[Problem, ...]
+
+
+class Evidence(Struct, frozen=True):
+    """A host as its tree shows it, and the configurations it was made of."""
+
+    host: Host
+    configurations: tuple[Configured, ...]
+
+
+def gather(
+    tree: HostTree, start: str, *, name: str, family: str | None = None, assumed: Mapping[str, str] | None = None
+) -> Evidence:
+    """Read every configuration in ``tree`` below ``start``, and the files it names. What cannot be read becomes a
+    problem of the host. Raises :class:`~rupex.model.RupexError` for an unknown ``family`` or a bad assumption."""
+    scene = open_scene(tree, start, name=name, family=family, assumed=assumed)
+    return Evidence(host_of(scene), scene.configurations)
+
+
+def open_scene(
+    tree: HostTree, start: str, *, name: str, family: str | None = None, assumed: Mapping[str, str] | None = None
+) -> Scene:
+    """The first half of :func:`gather`: what is the same for every share."""
+    assumed = assumed or {}
+    around = Surroundings(tree, CredentialStore(tree), find_library(tree, assumed), assumed)
+    problems: list[Problem] = []
+    configurations = tuple(
+        family_called(found).resolve(main_path, around) for found, main_path in _find(tree, start, family, problems)
+    )
+    uses: dict[CertificateUse, list[str]] = {}
+    for configuration in configurations:
+        problems += configuration.problems
+        for use, endpoints in configuration.certificate_uses().items():
+            uses.setdefault(use, []).extend(endpoints)
+    return Scene(name, around, configurations, uses, tuple(problems))
+
+
+def count_files(tree: HostTree, start: str, family: str | None, most: int) -> int:
+    """How many files lie in the folders of the configurations that would be read, up to ``most``."""
+    try:
+        folders = {path.rpartition("/")[0] for _, path in _find(tree, start, family, [])}
+    except RupexError:
+        return 0
+    waiting, count = sorted(folders), 0
+    while waiting and count < most:
+        folder = waiting.pop()
+        try:
+            names = tree.names_in(tree.real(folder))
+        except TreeError:
+            continue
+        count += len(names)
+        if len(names) < _FEW:  # a folder of many files has no folders worth asking for
+            waiting += [path for name in names if tree.is_folder(path := f"{folder}/{name}" if folder else name)]
+    return count
+
+
+def host_of(scene: Scene, share: Share = WHOLE) -> Host:
+    """The host, or a ``share`` of it: of the endpoints, the certificates and the files. Problems of the configuration
+    are the first share's."""
+    tree, configurations = scene.around.tree, scene.configurations
+    endpoints = tuple(endpoint for configuration in configurations for endpoint in configuration.endpoints(share))
+    certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
+    problems = [*(scene.problems if share.index == 0 else ()), *_missing_credentials(certificates, keys, tree)]
+    return Host(
+        name=scene.name,
+        sources=tuple(
+            Source("config", configuration.family, configuration.version.value, configuration.main_path)
+            for configuration in configurations
+        ),
+        endpoints=endpoints,
+        services=tuple(service for configuration in configurations for service in configuration.services),
+        files=tuple(_files(tree, configurations, keys, share)),
+        certificates=certificates,
+        keys=keys,
+        samples=tuple(sample for configuration in configurations for sample in configuration.samples(endpoints)),
+        problems=tuple(problems[: bounds.PROBLEMS]),
+        leaves=scene.around.credentials.leaves(),
+    )
+
+
+def _find(tree: HostTree, start: str, family: str | None, problems: list[Problem]) -> list[tuple[str, str]]:
+    """The configurations to read, as (family, main file)."""
+    wanted = {family: family_called(family)} if family is not None else load_families()
+    if start and tree.is_file(start) and family is None:
+        text = _beginning(tree, start)
+        if text is None:
+            problems.append(Problem("unreadable", start, None, "the file cannot be read", True))
+            return []
+        found = [(name, start) for name, candidate in wanted.items() if candidate.looks_like(text)]
+        if not found:
+            known = ", ".join(sorted(wanted))
+            problems.append(
+                Problem("syntax", start, 1, f"not a configuration that Rupex can read (it knows {known})", True)
+            )
+        return found[:1]
+    found = [(name, path) for name, candidate in wanted.items() for path in candidate.find(tree, start)]
+    if not found:
+        where = start or "the tree"
+        message = f"no server's configuration found in {where}; name its main file, or give --as FAMILY"
+        problems.append(Problem("missing", start or None, None, message, True))
+    return found
+
+
+def _beginning(tree: HostTree, path: str) -> str | None:
+    try:
+        return tree.read(path)[: 1 << 16].decode("utf-8", "replace")
+    except TreeError:
+        return None
+
+
+def _credentials(
+    store: CredentialStore, uses: Mapping[CertificateUse, Sequence[str]], share: Share
+) -> tuple[tuple[CertificateFile, ...], tuple[KeyFile, ...]]:
+    """The certificate and key files that endpoints use, each once."""
+    key_places: dict[str, list[Provenance]] = {}
+    pairs: dict[tuple[str, str | None], tuple[list[Provenance], list[str]]] = {}
+    for use, endpoints in uses.items():
+        if use.key is not None:
+            key_places.setdefault(use.key, []).append(use.key_provenance or use.provenance)
+        if use.certificate is not None:
+            places, users = pairs.setdefault((use.certificate, use.key), ([], []))
+            places.append(use.provenance)
+            users.extend(endpoints)
+    first, end = share.bounds(len(pairs))
+    certificates = []
+    for (path, key_path), (places, users) in list(pairs.items())[first:end]:
+        found = store.certificates(path)
+        chain = () if isinstance(found, str) else found
+        certificates.append(
+            CertificateFile(
+                path=path,
+                named_by=tuple(dict.fromkeys(places)),
+                endpoints=tuple(users),
+                leaf=chain[0] if chain else None,
+                chain=chain[1:],
+                key=None if key_path is None else _key_file(store, key_path, key_places[key_path]),
+                unknown=found if isinstance(found, str) else None,
+            )
+        )
+    first, end = share.bounds(len(key_places))
+    keys = tuple(_key_file(store, path, named_by) for path, named_by in list(key_places.items())[first:end])
+    return tuple(certificates), keys
+
+
+def _key_file(store: CredentialStore, path: str, named_by: list[Provenance]) -> KeyFile:
+    found = store.key(path)
+    places = tuple(dict.fromkeys(named_by))
+    if isinstance(found, str):
+        return KeyFile(path=path, named_by=places, unknown=found)
+    return KeyFile(path=path, named_by=places, key=found)
+
+
+def _missing_credentials(
+    certificates: Iterable[CertificateFile], keys: Iterable[KeyFile], tree: HostTree
+) -> list[Problem]:
+    """Certificates that cannot be read are problems; a key that the auditor may not open is only unknown."""
+    found = []
+    for file in certificates:
+        if file.unknown is not None:
+            place = file.named_by[0]
+            kind = "unreadable" if tree.is_file(file.path) else "missing"
+            found.append(Problem(kind, place.file, place.line, f"{file.path}: {file.unknown}"))  # type: ignore[arg-type]
+    for key in keys:
+        if key.unknown is not None and not tree.is_file(key.path):
+            place = key.named_by[0]
+            found.append(Problem("missing", place.file, place.line, f"{key.path}: {key.unknown}"))
+    return found
+
+
+def _files(
+    tree: HostTree, configurations: Iterable[Configured], keys: Iterable[KeyFile], share: Share
+) -> Iterable[FileFacts]:
+    services = tuple(configuration.family for configuration in configurations)
+    for configuration in configurations:
+        first, end = share.bounds(len(configuration.files))
+        for path, named_by in list(configuration.files.items())[first:end]:
+            if tree.is_file(path):
+                yield tree.file_facts(path, "configuration", named_by, (configuration.family,))
+    for key in keys:
+        yield tree.file_facts(key.path, "key", key.named_by, services)

@@ -1,0 +1,44 @@
+"""Two halves of a piece of work on two cores: one here, one in a forked child whose result comes back as bytes.
+
+Threads would share one interpreter; a child shares all that was read so far without copying it.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from typing import TypeVar
+
+T = TypeVar("T")
+
+
+def has_two_cores() -> bool:
+    """Whether a second core may be used, and a child be forked."""
+    return hasattr(os, "fork") and len(os.sched_getaffinity(0)) > 1
+
+
+def both(here: Callable[[], T], there: Callable[[], bytes]) -> tuple[T, bytes]:
+    """The results of ``here`` and ``there``, the second worked out in a child at the same time.
+
+    A child that fails is no failure: ``there`` is then called here, and raises what it raises.
+    """
+    reader, writer = os.pipe()
+    child = os.fork()
+    if child == 0:
+        status = 1
+        try:
+            os.close(reader)
+            with os.fdopen(writer, "wb") as pipe:
+                pipe.write(there())
+            status = 0
+        finally:  # whatever happened, the child ends here, without the parent's clean-up
+            os._exit(status)
+    os.close(writer)
+    with os.fdopen(reader, "rb") as pipe:
+        try:
+            result = here()
+            received = pipe.read()
+        finally:
+            pipe.close()
+            _, status = os.waitpid(child, 0)
+    return result, received if status == 0 else there()
