@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import json
+import operator
 import os
 import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
 
+from rupex.assess import WORTH_SHARING, assess_tree
+from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
+from rupex.host import open_tree
 from rupex.reports.jsons import DOCUMENTS, schema_of
+from tests import support
 from tests.support import TreeTest, rupex, schema, valid_document
 
 NOW = "2026-11-24T09:30:00Z"
@@ -185,6 +190,22 @@ class BadInputTest(TreeTest):
         nginx = "etc/nginx/nginx.conf"
         self.assertEqual(problems, [("encoding", "etc/nginx/odd.conf", 3), ("bound", nginx, 3)])
 
+    def test_hostile_sizes_and_patterns_end_in_a_result(self) -> None:
+        names = " ".join(f"n{number}.a.test" for number in range(100_000))
+        explodes = 'location ~ "^/(p+)+(-+)+$" { return 404; } if ($http_x ~ "(x+x+)+y") { return 403; }'
+        redirect = "return 301 https://$host$request_uri;"
+        for case, http, kind, scopes in (
+            ("a hundred thousand names", f"server {{ listen 80; server_name {names}; {redirect} }}", None, 1),
+            ("a line of many megabytes", "server { add_header X '" + "x" * (17 << 20) + "'; }", "bound", 0),
+            ("a pattern made to explode", f"server {{ {explodes} }}", None, 2),
+            ("a pattern that only PCRE reads", r"server { location ~ ^/p(?i)ier\Q.\E { return 404; } }", None, 2),
+        ):  # fmt: skip
+            with self.subTest(case):
+                self.write_nginx(http)
+                evidence = self.gather()
+                self.assertEqual([p.kind for p in evidence.host.problems], [kind] if kind else [])
+                self.assertEqual(sum(len(endpoint.scopes) for endpoint in evidence.host.endpoints), scopes)
+
     def test_what_an_unprivileged_auditor_may_not_read_is_a_problem(self) -> None:
         self.write_nginx("include secret.conf;\n" + REDIRECT % "a.test", secret__conf="")
         (self.root / "etc/nginx/secret.conf").chmod(0o600)
@@ -212,6 +233,29 @@ class BadInputTest(TreeTest):
             said = rupex("audit", self.root, *options).stdout
             self.assertNotIn("\x1b", said)
         self.assertIn("<1B>[31mred<202E>", rupex("audit", self.root).stdout)
+
+
+class LargeHostTest(TreeTest):
+    def test_two_cores_find_what_one_finds(self) -> None:
+        self.mint(["a.test"])
+        self.write_nginx("include sites/*; include gone.conf;")
+        site = (
+            "server {{ listen 80; server_name s{0}.test; root /srv; }}\n"
+            "server {{ listen 443 ssl; server_name s{0}.test; ssl_certificate /etc/ssl/site.pem;\n"
+            "ssl_certificate_key /etc/ssl/site.key; location /a/ {{ add_header X-A b; }} }}\n"
+        )
+        for number in range(WORTH_SHARING):
+            self.write({f"etc/nginx/sites/{number:04}": site.format(number)})
+        baseline, located = load_baseline("public-web"), open_tree(self.root)
+        alone = self.assess()
+        shared = assess_tree(located.tree, "", baseline, support.NOW, name="host", keep_all=True)
+        self.assertEqual(len(alone.endpoints), 2 * WORTH_SHARING)
+        for part in ("score", "endpoints", "problems", "steps"):
+            self.assertEqual(getattr(shared, part), getattr(alone, part), part)
+        order = operator.attrgetter("endpoint", "scope", "name", "file", "line")
+        for ours, theirs in zip(shared.checks, alone.checks, strict=True):
+            self.assertEqual((ours.control, ours.counts, ours.lost), (theirs.control, theirs.counts, theirs.lost))
+            self.assertEqual(sorted(map(str, map(order, ours.places))), sorted(map(str, map(order, theirs.places))))
 
 
 class UnseenTest(TreeTest):

@@ -6,17 +6,9 @@ from typing import Final
 
 from rupex.controls.catalogue import control
 from rupex.http.urls import split_url
-from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Redirect, RedirectSample, Scope, Unknown
+from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Unknown
 
 ACME_CHALLENGE: Final = "/.well-known/acme-challenge"  # RFC 8555, 8.3: fetched over plain HTTP
-
-
-def _told(redirect: Redirect, name: str | None) -> RedirectSample | None:
-    """What a plain request for ``name`` is told."""
-    for sample in redirect.samples:
-        if name is not None and split_url(sample.url).host == name:
-            return sample
-    return redirect.samples[0] if redirect.samples else None
 
 
 def _is_challenge(scope: Scope) -> bool:
@@ -47,7 +39,7 @@ def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judg
         return Pass(scope.refusal.provenance, "refused")
     if scope.redirect is None:
         return Fail("content is answered over plain HTTP, without a redirect to https", scope.provenance)
-    sample = _told(scope.redirect, name)
+    sample = scope.redirect.told(name)
     if sample is None or sample.location is None:
         return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
     if split_url(sample.location).scheme == "https":
@@ -103,7 +95,7 @@ def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
         return Unknown(scope.undecided, scope.provenance)
     if scope.redirect is None:
         return PASS
-    sample = _told(scope.redirect, name)
+    sample = scope.redirect.told(name)
     if sample is None or sample.location is None:
         return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
     asked, told = split_url(sample.url).host, split_url(sample.location).host
@@ -134,7 +126,7 @@ def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -
         return Unknown(scope.undecided, scope.provenance)
     if scope.redirect is None:
         return PASS
-    sample = _told(scope.redirect, name)
+    sample = scope.redirect.told(name)
     if sample is None or sample.location is None:
         return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
     asked, told = split_url(sample.url), split_url(sample.location)

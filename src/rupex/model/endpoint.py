@@ -63,13 +63,15 @@ class Dropped(Struct, frozen=True, gc=False):
 
 
 class RedirectSample(Struct, frozen=True, gc=False):
-    """What a plain request for ``url`` is told: the concrete ``location``, or None where only run time knows."""
+    """What a plain request for ``url`` is told: the concrete ``location``, or None where only run time knows.
+    ``name``: the server name that it stands for, as declared."""
 
     url: str
     location: str | None
+    name: str | None = None
 
 
-class Redirect(Struct, frozen=True, gc=False):
+class Redirect(Struct, frozen=True, dict=True):
     """An answer that sends the client elsewhere.
 
     ``location`` is the declared target with the server's variables; ``samples`` has what clients are really told, one
@@ -83,6 +85,14 @@ class Redirect(Struct, frozen=True, gc=False):
     samples: tuple[RedirectSample, ...] = ()
     stranger: RedirectSample | None = None
     reflects: str | None = None
+
+    def told(self, name: str | None) -> RedirectSample | None:
+        """What a request for the server name ``name`` is told; the first sample for a name without one."""
+        return self._by_name.get(name) or (self.samples[0] if self.samples else None)
+
+    @cached_property
+    def _by_name(self) -> dict[str | None, RedirectSample]:
+        return {sample.name: sample for sample in self.samples}
 
 
 class Refusal(Struct, frozen=True, gc=False):

@@ -13,6 +13,7 @@ from rupex.reports.page import Page, Style
 
 _SHOWN_GROUPS: Final = 6
 _SHOWN_NAMES: Final = 4
+_SHOWN_CONTROLS: Final = 12
 _STYLE_OF: Final[dict[str, Style]] = {
     "fail": "bad",
     "unknown": "doubt",
@@ -201,7 +202,10 @@ def _render_unknown(page: Page, checks: Sequence[CheckDocument], *, verbose: boo
                 controls[check.control] = controls.get(check.control, 0) + 1
     alike: dict[str, tuple[list[str], int]] = {}
     for reason, controls in reasons.items():
-        places = ", ".join(f"{control} ({count})" if count > 1 else control for control, count in controls.items())
+        names = [f"{control} ({count})" if count > 1 else control for control, count in controls.items()]
+        if len(names) > _SHOWN_CONTROLS and not verbose:
+            names = [*names[:_SHOWN_NAMES], f"and {len(names) - _SHOWN_NAMES} more controls (--verbose lists them)"]
+        places = ", ".join(names)
         together, weight = alike.get(places, ([], 0))
         alike[places] = ([*together, reason], weight + sum(controls.values()))
     ranked = sorted(alike.items(), key=lambda item: -item[1][1])
@@ -232,9 +236,14 @@ def _score_words(run: Run, host: HostDocument) -> list[tuple[str, Style]]:
     style: Style = (
         "good" if score.band in ("firm", "hardened") else "bad" if score.band in ("open", "weak") else "doubt"
     )
-    words = f", between {score.low:.1f} and {score.high:.1f}, with {score.coverage:.0%} of the baseline seen"
+    bounds = f"between {score.low:.1f} and {score.high:.1f}"
     if score.coverage < run.baseline.minimum_coverage:
-        style, words = "doubt", words + ", too little to meet a gate"
+        seen = f": {score.coverage:.0%} of the baseline; {bounds}, no gate is met"
+        return [
+            ("too little was seen for a score", "doubt"),
+            (f"{seen} (what was seen scores {score.value:.1f})", "plain"),
+        ]
+    words = f", {bounds}, with {score.coverage:.0%} of the baseline seen"
     return [(f"{score.value:.1f} {score.band}", style), (words, "plain")]
 
 

@@ -6,6 +6,7 @@ Servers use PCRE; the ``regex`` package reads nearly all of it. What it does not
 
 from __future__ import annotations
 
+import re
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
@@ -13,6 +14,10 @@ from rupex.model import bounds
 
 if TYPE_CHECKING:
     import regex
+
+
+# Flags that begin in the middle hold from there on in PCRE, and for the whole pattern in the package.
+_LATE_FLAGS = re.compile(r"(?<!^)\(\?[a-zA-Z]*-?[a-zA-Z]+\)")
 
 
 class UndeterminedError(Exception):
@@ -35,7 +40,8 @@ def _compile(pattern: str, ignore_case: bool) -> regex.Pattern[str] | None:
 
 def search(pattern: str, subject: str, *, ignore_case: bool = False) -> regex.Match[str] | None:
     """The first match of a PCRE ``pattern`` in ``subject``. Raises :class:`UndeterminedError`."""
-    compiled = _compile(pattern, ignore_case) if len(pattern) <= bounds.PATTERN_CHARACTERS else None
+    readable = len(pattern) <= bounds.PATTERN_CHARACTERS and _LATE_FLAGS.search(pattern) is None
+    compiled = _compile(pattern, ignore_case) if readable else None
     if compiled is None:
         raise UndeterminedError(f"the pattern {pattern[:60]!r} is not one that Rupex can read")
     try:

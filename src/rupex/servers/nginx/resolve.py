@@ -303,7 +303,7 @@ class NginxConfiguration:
             url = f"{exchange.scheme}://{exchange.host}{_port_part(exchange)}{exchange.request_uri}"
             known = told.get(name)
             answer = processor.answer(exchange, location, lenient=True) if known is None else known
-            return RedirectSample(url, answer.target)
+            return RedirectSample(url, answer.target, name)
 
         by, status = outcome.by, outcome.status
         assert status is not None
