@@ -175,6 +175,13 @@ class VerdictsTest(TreeTest):
                 places = [p for p in self.check("exposure.files").places if p.verdict != "exempt"]
                 self.assertEqual([(p.verdict, p.message) for p in places], [(verdict, words)])
 
+    def test_a_site_whose_files_are_in_the_tree_still_serves_content(self) -> None:
+        self.write({"srv/site/index.html": "pier"})
+        for text in ("root /srv/site;", "root /srv/site; location / { try_files $uri $uri/ =404; }"):
+            with self.subTest(text):
+                self.write_nginx(plain(text))
+                self.assertEqual(self.check("redirect.present").verdict, "fail")
+
     def test_modules_that_nothing_uses_are_named(self) -> None:
         load = "load_module modules/ngx_http_headers_more_filter_module.so;\nload_module modules/ngx_http_geoip_module.so;\n"
         for text, verdict in (

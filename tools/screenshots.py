@@ -19,8 +19,10 @@ AT = "--now 2026-11-24T09:30:00Z"
 # Picture to the command it shows ("hosts" is the folder with the demo's host trees) and to the part of a long output.
 PICTURES = {
     "audit": (f"rupex audit hosts/booking {AT}", "head -n 40"),
-    "audit-score": (f"rupex audit hosts/booking {AT}", "tail -n 40"),
+    "audit-score": (f"rupex audit hosts/booking {AT}", "tail -n 39"),
     "effective-url": ("rupex effective hosts/booking --url https://booking.ternholm.test/tickets/7", "head -n 40"),
+    "effective-line": ("rupex effective hosts/booking --line etc/nginx/sites-available/booking:24", "head -n 40"),
+    "suites": ("rupex suites 'HIGH:!aNULL:!kRSA:!SHA1' --assume openssl=1.1.1", "head -n 40"),
     "control-show": ("rupex control show header.hsts", "head -n 40"),
 }
 

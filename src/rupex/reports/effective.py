@@ -60,7 +60,8 @@ def render_endpoints(
 def render_line(document: LineDocument, *, width: int = 100, colour: bool = False, verbose: bool = False) -> str:
     """What a line governs: each setting with the endpoints and scopes where it decides it."""
     page = Page(width)
-    page.line((f"{document.file}:{document.line}", "strong"), f"  {document.text}")
+    page.line((f"{document.file}:{document.line}", "strong"))
+    page.entry("", document.text, indent=2, column=2)
     page.blank()
     if not document.governs:
         page.entry("", "decides nothing that Rupex knows of, on any endpoint", indent=2, column=2)

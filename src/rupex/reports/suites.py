@@ -6,6 +6,7 @@ from rupex.model.run import ExpressionDocument, SuiteDocument, SuitesDocument
 from rupex.reports.page import Page, Style
 
 _SHOWN = 3
+_MILD = frozenset({"tls.suite.aead", "tls.suite.static-key"})
 
 
 def render_suites(document: SuitesDocument, *, width: int = 100, colour: bool = False, quiet: bool = False) -> str:
@@ -47,7 +48,11 @@ def _render(page: Page, expression: ExpressionDocument) -> None:
 def _render_suite(page: Page, number: int, suite: SuiteDocument) -> None:
     exchange = f"{suite.key_exchange}/{suite.authentication}" if suite.key_exchange else "negotiated apart"
     breaks = "refused by the level" if suite.refused else ", ".join(b.removeprefix("tls.suite.") for b in suite.breaks)
-    style: Style = "quiet" if suite.refused else "bad" if suite.breaks else "plain"
+    style: Style = "plain"
+    if suite.refused:
+        style = "quiet"
+    elif suite.breaks:
+        style = "doubt" if _MILD.issuperset(suite.breaks) else "bad"
     name = suite.openssl or suite.name
     page.line(
         (f"  {number:>3}  ", "quiet"),

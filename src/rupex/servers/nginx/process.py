@@ -14,7 +14,7 @@ from typing import Final, Literal
 from rupex.model import Provenance, bounds
 from rupex.model.endpoint import Match
 from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, access_of
-from rupex.servers.nginx.content import Content
+from rupex.servers.nginx.content import Content, Kind
 from rupex.servers.nginx.load import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange, escape_arguments, unescape_redirect
@@ -213,6 +213,7 @@ class Processor:
         run time knows and that can do no more than refuse, or send on inside, is taken not to hold.
         """
         way = _Way(self.chain)
+        exchange.asks_files = not lenient  # a sample's path is made up: that no such file is there means nothing
         try:
             return self._run(exchange, way, forced, lenient)
         except UndeterminedError as undetermined:
@@ -390,7 +391,7 @@ class Processor:
         for word in try_files.args[:-1]:
             wants_folder = word.endswith("/")  # as written: a URI that ends in a slash is no question for a folder
             path = exchange.fill(word)[: -1 if wants_folder else None]
-            kind = self.content.kind(self.content.path_of(path, way.chain, exchange), root)
+            kind = self._kind(self.content.path_of(path, way.chain, exchange), root, exchange)
             if kind is None:
                 if self._cannot_be(word):
                     continue
@@ -430,11 +431,15 @@ class Processor:
             return found if found is not way.location else None
         return None
 
+    def _kind(self, path: str, root: str, exchange: Exchange) -> Kind | None:
+        """What lies at ``path``; None where nobody knows, or it does not matter."""
+        return self.content.kind(path, root) if exchange.asks_files else None
+
     def _static(self, exchange: Exchange, way: _Way) -> Outcome:
         """The index, autoindex and static modules."""
         root = self.content.root_of(way.chain, exchange)
         path = self.content.path_of(exchange.uri, way.chain, exchange)
-        kind = self.content.kind(path, root)
+        kind = self._kind(path, root, exchange)
         done = Outcome(way.chain, way.location, steps=tuple(way.steps))
         if kind is None:
             return done
@@ -445,7 +450,7 @@ class Processor:
                 if page.startswith("/"):
                     exchange.uri = page
                     return self._inside(exchange, way, None)
-                if self.content.kind(f"{path}{page}", root) == "file":
+                if self._kind(f"{path}{page}", root, exchange) == "file":
                     exchange.uri += page
                     return self._inside(exchange, way, None)
             if kind == "folder" and _is_on(way.chain, "autoindex", False):
@@ -580,7 +585,7 @@ def _condition(block: Block, exchange: Exchange, processor: Processor, way: _Way
 def _file_test(test: str, word: str, exchange: Exchange, processor: Processor, way: _Way) -> bool:
     root = processor.content.root_of(way.chain, exchange)
     exchange.root = root
-    kind = processor.content.kind(exchange.fill(word), root)
+    kind = processor.content.kind(exchange.fill(word), root) if exchange.asks_files else None
     if kind is None or test.endswith("x"):
         raise UndeterminedError(f"if ({test} {word}) asks for a file that the tree does not show")
     holds = {"f": kind == "file", "d": kind == "folder", "e": kind != "missing"}[test[-1]]

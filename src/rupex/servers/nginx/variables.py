@@ -141,7 +141,8 @@ class Exchange:
 
     ``uri`` is decoded and normalised; ``request_uri`` as sent; ``escaped``: it had a percent or plus sign. ``headers``:
     lower-case names to values; a header that is not there was not sent, but for those of :data:`CLIENTS_OWN`, which
-    nobody knows. ``changed``: a rewrite gave it another URI since its location was found.
+    nobody knows. ``asks_files``: whether it matters which files are there. ``changed``: a rewrite gave it another URI
+    since its location was found.
     """
 
     method: str
@@ -162,6 +163,7 @@ class Exchange:
     definitions: Definitions = NOTHING_DEFINED
     changed: bool = False
     escaped: bool = False
+    asks_files: bool = True
     depth: int = 0
 
     def capture(self, match: regex.Match[str]) -> None:
