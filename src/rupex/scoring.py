@@ -146,19 +146,25 @@ def meets(result: Score, wanted: float, minimum_coverage: float) -> bool:
 
 
 def _sums(tallies: Sequence[Tally], *, waived_pass: bool) -> tuple[float | None, float, float, float]:
-    counted = [t for t in tallies if t.places and t.weight > 0]
-    total = fsum(t.weight for t in counted)
+    """Uncapped, low, high and coverage."""
+    weights: list[float] = []
+    passed: list[float] = []
+    known: list[float] = []
+    possible: list[float] = []
+    for t in tallies:
+        good = t.passed + t.waived if waived_pass else t.passed
+        places = t.passed + t.failed + t.unknown + t.waived
+        if places and t.weight > 0:
+            weights.append(t.weight)
+            passed.append(t.weight * good / places)
+            known.append(t.weight * (places - t.unknown) / places)
+            possible.append(t.weight * (good + t.unknown) / places)
+    total = fsum(weights)
     if not total:
         return None, 0.0, 100.0, 0.0
-
-    def good(t: Tally) -> int:
-        return t.passed + (t.waived if waived_pass else 0)
-
-    passed = fsum(t.weight * good(t) / t.places for t in counted)
-    known = fsum(t.weight * (t.places - t.unknown) / t.places for t in counted)
-    possible = fsum(t.weight * (good(t) + t.unknown) / t.places for t in counted)
-    uncapped = 100 * min(passed / known, 1.0) if known else None
-    return uncapped, 100 * passed / total, 100 * min(possible / total, 1.0), known / total
+    all_passed, all_known = fsum(passed), fsum(known)
+    uncapped = 100 * min(all_passed / all_known, 1.0) if all_known else None
+    return uncapped, 100 * all_passed / total, 100 * min(fsum(possible) / total, 1.0), all_known / total
 
 
 def _lowest(tallies: Sequence[Tally], which: Literal["ceiling", "unknown_ceiling"]) -> Tally | None:

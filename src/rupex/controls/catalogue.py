@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import inspect
 from collections.abc import Callable, Mapping
 from functools import cache
 from importlib import import_module
@@ -13,7 +12,7 @@ from typing import Any, Final, Literal, TypeVar, get_type_hints
 from msgspec import Struct
 
 import rupex.controls
-from rupex.model import Judgement, RupexError, Severity, Tls
+from rupex.model import Judgement, RupexError, Severity
 
 GROUP: Final = "rupex.controls"
 
@@ -81,12 +80,15 @@ def control(
     """Make a function a control. Its keyword-only arguments are its parameters, set by the baseline."""
 
     def decorate(judge: F) -> F:
-        hints = get_type_hints(judge)
-        wanted = [p.name for p in inspect.signature(judge).parameters.values() if p.kind is p.KEYWORD_ONLY]
+        code, annotations = judge.__code__, judge.__annotations__
+        first = code.co_argcount
+        wanted = code.co_varnames[first : first + code.co_kwonlyargcount]
+        # Annotations are texts here, and making types of them takes time: only those that a baseline fills in are.
+        hints = get_type_hints(judge) if any(name not in _NOT_A_PARAMETER for name in wanted) else {}
         judge.control = Control(  # type: ignore[attr-defined]
             id, title, place, severity, why, references, remedy, judge,
             {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
-            "now" in wanted, "host" in hints, Tls in hints.values(),
+            "now" in wanted, "host" in annotations, "Tls" in annotations.values(),
             cwe, only, local_exempt, refines, evidence, refusing,
         )  # fmt: skip
         return judge
