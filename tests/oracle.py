@@ -208,6 +208,8 @@ def _minted() -> tuple[tempfile.TemporaryDirectory[str], Path]:
         leaf = authority.issue(["a.test", "*.a.test"], key, now - timedelta(days=1), now + timedelta(days=300))
         write_chain(folder / f"{kind.lower()}.pem", leaf, authority.certificate)
         write_key(folder / f"{kind.lower()}.key", key)
+        if kind == "RSA":
+            (folder / "staple.der").write_bytes(authority.staple(leaf, now))
     subprocess.run(
         ["openssl", "genpkey", "-genparam", "-algorithm", "DH", "-pkeyopt", "group:ffdhe3072", "-out", str(folder / "dh.pem")],
         check=True, capture_output=True,

@@ -199,6 +199,27 @@ class VerdictsTest(TreeTest):
         self.assertEqual(verdicts["transport.unknown-host"], "pass")
         self.assertEqual({verdicts[c] for c in ("tls.protocol.floor", "exposure.version", "header.hsts")}, {"exempt"})
 
+    def test_releases_and_the_systems_policy_are_read_from_the_tree(self) -> None:
+        self.mint(["a.test"])
+        self.write_nginx(tls("ssl_ciphers PROFILE=SYSTEM; ssl_conf_command Options KTLS;"))
+        self.write(
+            {
+                "lib/apk/db/installed": "P:nginx\nV:1.18.0-r3\n\nP:libssl3\nV:3.0.7-r1\n\n",
+                "etc/crypto-policies/back-ends/openssl.config": "@SECLEVEL=2:kEECDH:-SHA1:-SHA256:-SHA384:-CHACHA20",
+                "etc/pki/tls/openssl.cnf": "openssl_conf = a\n.include /etc/policy.cnf\n[a]\nssl_conf = b\n[b]\nsystem_default = c\n",
+                "etc/policy.cnf": "[c]\nbest = secp521r1\nGroups = secp384r1:$best\nMinProtocol = TLSv1.3\n",
+            }
+        )
+        evidence = self.gather()
+        problem = evidence.host.problems[0]
+        self.assertIn('"ssl_conf_command" came with 1.19.4: nginx 1.18.0 does not start', problem.message)
+        settings = evidence.host.endpoints[0].tls
+        assert settings is not None
+        self.assertEqual(settings.protocols.value, ("TLSv1.2",))  # nginx sets the system's minimum aside
+        self.assertEqual(settings.groups.value, ("secp384r1", "secp521r1"))
+        self.assertIn("TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", settings.suites.value or ())
+        self.assertNotIn("TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256", settings.suites.value or ())
+
     def test_every_case_names_a_control(self) -> None:
         self.assertLessEqual({case[0] for case in CASES}, set(all_controls()))
 

@@ -91,6 +91,8 @@ SETTINGS = (
     ("early data is the default server's", "early_data", OLD_AND_NEW + "ssl_early_data on;", OLD_AND_NEW, ""),
     ("early data only in the other has no effect", "early_data", OLD_AND_NEW, OLD_AND_NEW + "ssl_early_data on;", ""),
     ("a client's certificate", "client_certificate", "ssl_verify_client optional_no_ca;", "", ""),
+    ("a response is stapled from a file", "stapling", "ssl_stapling on; ssl_stapling_file /etc/ssl/case/staple.der;", "", ""),
+    ("nothing is stapled for a certificate without a responder", "stapling", "ssl_stapling on;", "ssl_stapling on;", ""),
     ("SHA-1 signatures at level 0", "signatures", "", 'ssl_ciphers "HIGH:@SECLEVEL=0";', ""),
     ("signatures by a command", "signatures", OLD_AND_NEW, OLD_AND_NEW + "ssl_conf_command SignatureAlgorithms RSA-PSS+SHA512;", ""),
     ("versions by a command, of the default server", "protocols", OLD_AND_NEW + "ssl_conf_command MinProtocol TLSv1.3;", "", ""),
@@ -210,6 +212,9 @@ class NginxTlsSettingsTest(unittest.TestCase):
         assert tls.client_certificate is not None
         asked = "Client Certificate Types" in s_client(port, name, "-tls1_2")
         return tls.client_certificate.value, "unverified" if asked else "none"
+
+    def _stapling(self, tls: Tls, port: int, name: str) -> tuple[Any, Any]:
+        return tls.stapling.value, "OCSP Response Status: successful" in s_client(port, name, "-tls1_2", "-status")
 
     def _signatures(self, tls: Tls, port: int, name: str) -> tuple[Any, Any]:
         assert tls.signatures is not None

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from typing import Final
 
-from rupex.host.packages import upstream_version
+from rupex.host.packages import DPKG_STATUS, upstream_version
 from rupex.host.tree import HostTree, TreeError
 from rupex.model import RupexError
 from rupex.tls.openssl import Library
@@ -28,7 +28,8 @@ def find_library(tree: HostTree, assumed: Mapping[str, str]) -> Library:
         version = upstream_version(tree, package)
         number = version and re.match(r"(\d+)\.(\d+)\.(\d+)", version.version)
         if number:
-            return _with_policy(tree, tuple(map(int, number.groups())), is_debian=True)
+            is_debian = version is not None and version.provenance.file == DPKG_STATUS
+            return _with_policy(tree, tuple(map(int, number.groups())), is_debian=is_debian)
     return _with_policy(tree, None, is_debian=False)
 
 

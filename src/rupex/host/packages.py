@@ -11,8 +11,10 @@ from rupex.host.tree import HostTree, TreeError
 from rupex.model import Provenance, bounds
 
 DPKG_STATUS = "var/lib/dpkg/status"  # deb-old / dpkg(1), FILES
+APK_INSTALLED = "lib/apk/db/installed"  # apk(5): stanzas with P: for the name and V: for the version
 
 _STANZA = re.compile(r"^Package: (\S+)$(.*?)(?=^$|\Z)", re.MULTILINE | re.DOTALL)
+_APK_STANZA = re.compile(r"^P:(\S+)$(.*?)(?=^$|\Z)", re.MULTILINE | re.DOTALL)
 _VERSION = re.compile(r"^Version: (?:\d+:)?([^\s-]+)", re.MULTILINE)
 _INSTALLED = re.compile(r"^Status: \S+ \S+ installed$", re.MULTILINE)
 
@@ -36,15 +38,30 @@ def upstream_version(tree: HostTree, package: str) -> PackageVersion | None:
 
 
 def _read(tree: HostTree) -> dict[str, PackageVersion]:
-    try:
-        text = tree.read(DPKG_STATUS, bounds.CONFIG_TOTAL_BYTES).decode("utf-8", "replace")
-    except TreeError:
-        return {}
-    found: dict[str, PackageVersion] = {}
-    line, counted = 1, 0
-    for stanza in _STANZA.finditer(text):
-        version = _VERSION.search(stanza[2])
-        if version is not None and _INSTALLED.search(stanza[2]):
-            line, counted = line + text.count("\n", counted, stanza.start()), stanza.start()
-            found[stanza[1]] = PackageVersion(version[1], Provenance("explicit", DPKG_STATUS, line, 1))
-    return found
+    for path, stanzas, read_one in (
+        (DPKG_STATUS, _STANZA, _dpkg_version),
+        (APK_INSTALLED, _APK_STANZA, _apk_version),
+    ):
+        try:
+            text = tree.read(path, bounds.CONFIG_TOTAL_BYTES).decode("utf-8", "replace")
+        except TreeError:
+            continue
+        found: dict[str, PackageVersion] = {}
+        line, counted = 1, 0
+        for stanza in stanzas.finditer(text):
+            version = read_one(stanza[2])
+            if version is not None:
+                line, counted = line + text.count("\n", counted, stanza.start()), stanza.start()
+                found[stanza[1]] = PackageVersion(version, Provenance("explicit", path, line, 1))
+        return found
+    return {}
+
+
+def _dpkg_version(stanza: str) -> str | None:
+    version = _VERSION.search(stanza)
+    return version[1] if version is not None and _INSTALLED.search(stanza) else None
+
+
+def _apk_version(stanza: str) -> str | None:
+    version = re.search(r"^V:([^\s-]+)", stanza, re.MULTILINE)
+    return version[1] if version is not None else None

@@ -60,6 +60,16 @@ def find_release(around: Surroundings) -> Release:
     return Release(newest, Provenance("default", note=note), is_assumed=True)
 
 
+@cache
+def directives_by_release() -> dict[str, tuple[tuple[int, ...] | None, tuple[int, ...] | None]]:
+    """Directives that not every release knows: the first that does, and the first that no longer does."""
+    table = _table()["directives"]
+    return {
+        name: tuple(parse_release(row[key]) if key in row else None for key in ("since", "until"))  # type: ignore[misc]
+        for name, row in table.items()
+    }
+
+
 @lru_cache(maxsize=256)
 def default(directive: str, release: Release) -> Setting[Any]:
     """What ``release`` does without ``directive``; its value is None for a release that has no such default."""

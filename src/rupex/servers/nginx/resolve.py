@@ -35,7 +35,7 @@ from rupex.servers.nginx.headers import HeaderReader, reflected_part
 from rupex.servers.nginx.listeners import Listen, Listener, Virtual, read_listens, read_names
 from rupex.servers.nginx.load import Block, LoadedConfig, load
 from rupex.servers.nginx.process import HANDLERS, Location, Outcome, Processor, read_locations, scope_identity
-from rupex.servers.nginx.release import default, find_release
+from rupex.servers.nginx.release import default, directives_by_release, find_release
 from rupex.servers.nginx.surface import ExposedFiles, LimitReader, exposed, idle_modules, packaged_page, trusted_peers
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import TlsResolver, inherited
@@ -98,6 +98,7 @@ class NginxConfiguration:
                 if listener is None:
                     listener = self.listeners[listen.socket] = Listener(listen.address, listen.port, listen.quic)
                 listener.add(virtual, listen)
+        problems += self._unknown_to_release()
         self._find_members()
         self.problems = tuple(problems)
         self.files: Mapping[str, tuple[Provenance, ...]] = {
@@ -105,6 +106,26 @@ class NginxConfiguration:
         }
         idle = idle_modules(self.config.main)
         self.services: tuple[Service, ...] = (Service("nginx", self.version, self._workers(), idle),)
+
+    def _unknown_to_release(self) -> Iterator[Problem]:
+        """Directives with which this release does not start, where the release is known."""
+        if self.release.is_assumed:
+            return
+        suspects = directives_by_release()
+        waiting = [self.config.main]
+        while waiting:
+            for name, children in waiting.pop().by_name.items():
+                first = children[0]
+                if isinstance(first, Block):
+                    waiting += [child for child in children if isinstance(child, Block)]
+                elif name in suspects:
+                    since, until = suspects[name]
+                    number = self.release.number
+                    if (since is not None and number < since) or (until is not None and number >= until):
+                        edge = f"came with {_dotted(since)}" if since is not None and number < since else "is gone"
+                        line = first.source.position(first.start)[0]
+                        words = f'"{name}" {edge}: nginx {self.release} does not start with it'
+                        yield Problem("syntax", first.source.path, line, words)
 
     def _workers(self) -> Setting[str]:
         directive = self.config.main.last("user")
@@ -438,6 +459,10 @@ def _filled(sent: tuple[Header, ...], exchange: Exchange) -> Iterator[Header]:
             continue
         if value:
             yield structs.replace(header, value=value, unknown=UNSET)
+
+
+def _dotted(release: tuple[int, ...]) -> str:
+    return ".".join(map(str, release))
 
 
 def _with_status(
