@@ -31,9 +31,12 @@ class Page:
     def entry(self, label: str, text: str, *, indent: int = 4, column: int = 12, style: Style = "plain") -> None:
         """``label`` and, from ``column`` on, ``text`` wrapped under itself."""
         head = " " * indent + label
+        if label and len(head) >= column:
+            self._lines.append([(clean(head), "quiet")])
+            head = ""
         room = self.width - column
         wrapped = textwrap.wrap(clean(text), room, break_long_words=False, break_on_hyphens=False) or [""]
-        self._lines.append([(head.ljust(column), "quiet"), (wrapped[0], style)])
+        self._lines.append([(clean(head).ljust(column), "quiet"), (wrapped[0], style)])
         for rest in wrapped[1:]:
             self._lines.append([(" " * column, "plain"), (rest, style)])
 

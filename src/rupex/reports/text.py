@@ -238,11 +238,8 @@ def _score_words(run: Run, host: HostDocument) -> list[tuple[str, Style]]:
     )
     bounds = f"between {score.low:.1f} and {score.high:.1f}"
     if score.coverage < run.baseline.minimum_coverage:
-        seen = f": {score.coverage:.0%} of the baseline; {bounds}, no gate is met"
-        return [
-            ("too little was seen for a score", "doubt"),
-            (f"{seen} (what was seen scores {score.value:.1f})", "plain"),
-        ]
+        seen = f": {score.coverage:.0%} of the baseline, {bounds}; no gate is met"
+        return [("too little was seen", "doubt"), (seen, "plain")]
     words = f", {bounds}, with {score.coverage:.0%} of the baseline seen"
     return [(f"{score.value:.1f} {score.band}", style), (words, "plain")]
 

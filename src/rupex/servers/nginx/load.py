@@ -14,7 +14,10 @@ from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText, parse
 DATA_BLOCKS: Final = frozenset({"map", "geo", "types", "split_clients", "charset_map", "match"})
 """Blocks whose entries are data, not directives."""
 
-_HARMLESS_INCLUDE: Final = frozenset({"mime.types"})  # may hold nothing but a types block
+_HARMLESS_INCLUDE: Final = frozenset(
+    {"mime.types", "fastcgi_params", "fastcgi.conf", "uwsgi_params", "scgi_params", "proxy_params"}
+)
+"""Files that come with nginx's packages and hold content types, or what upstreams are told, and nothing else."""
 _GLOB = re.compile(r"[*?\[]")  # strpbrk(file.data, "*?[") in ngx_conf_include
 
 

@@ -99,6 +99,13 @@ class NginxConfiguration:
                     listener = self.listeners[listen.socket] = Listener(listen.address, listen.port, listen.quic)
                 listener.add(virtual, listen)
         problems += self._unknown_to_release()
+        if (
+            not self.listeners
+            and not any(self.config.main.blocks("http", "stream", "mail"))
+            and self.config.main.children
+        ):
+            words = "no server block in it: a part of a configuration; name the main file that includes it"
+            problems.append(Problem("missing", main_path, None, words, hides_endpoints=True))
         self._find_members()
         self.problems = tuple(problems)
         self.files: Mapping[str, tuple[Provenance, ...]] = {
