@@ -35,6 +35,10 @@ _FILE = re.compile(r"^# file (\S+): (.*)$", re.MULTILINE)
 UPSTREAM_HEADERS = {"X-Powered-By": "pier/3.1", "X-Deck": "upper", "Server": "upstream/2.0"}
 
 
+class ServerError(AssertionError):
+    """The real server did not start with a case's configuration."""
+
+
 def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
@@ -338,7 +342,7 @@ def _await(server: subprocess.Popen[bytes], case: Case, log: Path) -> None:
                     assert server.stderr is not None
                     said = server.stderr.read().decode() if server.poll() is not None else ""
                     said += log.read_text() if log.exists() else ""
-                    raise AssertionError(f"nginx did not start for {case.name}:\n{said}") from None
+                    raise ServerError(f"nginx did not start for {case.name}:\n{said}") from None
                 time.sleep(0.01)
 
 

@@ -9,8 +9,10 @@ from pathlib import Path
 from rupex.assess import Evidence, gather
 from rupex.host import open_tree
 from rupex.servers.family import Answer, Request
-from tests.oracle import UPSTREAM_HEADERS, Ask, Reply, read_cases, request, running_nginx
+from tests.nginx_generator import Generator
+from tests.oracle import UPSTREAM_HEADERS, Ask, Case, Reply, ServerError, read_cases, request, running_nginx
 
+SEED, GENERATED = 20261125, 120
 CASES = Path(__file__).parent / "nginx_cases"
 
 # Headers that speak of the content or the connection, which no configuration of the cases decides.
@@ -85,6 +87,40 @@ class NginxAnswersTest(unittest.TestCase):
         self.assertEqual([name for name, _ in ours], [name for name, _ in theirs])
         for (_, value), (_, sent) in zip(ours, theirs, strict=True):
             self.assertRegex(sent, "^" + re.escape(value).replace("…", ".+") + "$")
+
+
+class GeneratedConfigurationsTest(unittest.TestCase):
+    def test_random_configurations_are_answered_as_predicted(self) -> None:
+        generator = Generator(SEED)
+        asked = unknown = 0
+        for number in range(GENERATED):
+            case = Case(f"generated-{number}", generator.case())
+            try:
+                with running_nginx(case) as tree:
+                    evidence = gather(open_tree(tree).tree, "", name=case.name)
+                    self.assertEqual(evidence.host.problems, ())
+                    for ask in case.asks:
+                        predicted, real = predict(evidence, ask), request(ask)
+                        asked, unknown = asked + 1, unknown + (predicted.unknown is not None)
+                        with self.subTest(f"{ask.method} {ask.url}\n{case.text}"):
+                            self._compare(predicted, real)
+            except ServerError as error:
+                # Two locations of the same name: the server does not start, and there is nothing to compare.
+                self.assertIn("duplicate location", str(error))
+        self.assertGreater(asked, 6 * GENERATED)
+        self.assertLess(unknown, asked / 50)
+
+    def _compare(self, predicted: Answer, real: Reply) -> None:
+        if predicted.unknown is not None:
+            return
+        if predicted.closed:
+            self.assertIsNone(real.status)
+        elif predicted.status is None:  # a server without a root of its own: the packaged pages are not in the tree
+            self.assertIn(real.status, (200, 301, 302, 403, 404, 405))
+        else:
+            self.assertEqual(predicted.status, real.status)
+            self.assertEqual([predicted.location] if predicted.location else [], real.values("Location"))
+            self.assertEqual(comparable(predicted.headers), comparable(real.headers))
 
 
 if __name__ == "__main__":

@@ -35,6 +35,16 @@ class Content:
                 return root if root.startswith("/") else f"/{self.prefix}/{root}"
         return f"/{self.prefix}/html"
 
+    @staticmethod
+    def is_alias(chain: tuple[Block, ...]) -> bool:
+        """Whether an alias of a prefix, not of a pattern, is in force."""
+        for block in reversed(chain):
+            if block.last("alias") is not None:
+                return not (len(block.args) == 2 and block.args[0] in ("~", "~*"))
+            if block.last("root") is not None:
+                return False
+        return False
+
     def path_of(self, uri: str, chain: tuple[Block, ...], exchange: Exchange) -> str:
         """The file for ``uri`` (ngx_http_map_uri_to_path). Raises ``UndeterminedError``."""
         for block in reversed(chain):

@@ -80,10 +80,12 @@ class HeaderReader:
         tokens = self.signature(chain)
         assert tokens.value is not None
         assert tokens.provenance is not None
-        server = ()
-        if not any(_matches(name, "server") for name, on in cleared if on == "all"):
-            of_more = [header for header in more if header.name.lower() == "server"]
-            server = (of_more[-1] if of_more else Header("Server", tokens.value, "all", tokens.provenance),)  # type: ignore[assignment]
+        of_more = [header for header in more if header.name.lower() == "server"]
+        server: tuple[Header, ...] = ()
+        if of_more:
+            server = (of_more[-1],)
+        elif not any(_matches(name, "server") for name, on in cleared if on == "all"):
+            server = (Header("Server", tokens.value, "all", tokens.provenance),)
         rest = tuple(header for header in more if header.name.lower() != "server")
         sent = (*server, *rest, *self._cookie(chain), *self._expires(chain), *added)[:_MOST_HEADERS]
         return SentHeaders(sent, dropped)
@@ -163,6 +165,7 @@ class HeaderReader:
                         name, value = name.strip(), value.strip()
                         if not value:
                             cleared.append((name.lower(), on))
+                            found.pop((name.lower(), on), None)
                             continue
                         provenance = child.provenance("explicit" if block is chain[-1] else "inherited")
                         header = self._made(name, value, on, provenance, chain)

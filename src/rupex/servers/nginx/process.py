@@ -46,7 +46,8 @@ class Location:
 
     @property
     def is_internal(self) -> bool:
-        return self.kind == "named" or self.block.last("internal") is not None
+        """Closed to clients: ``internal`` stands in it, or in a location around it."""
+        return self.kind == "named" or any("internal" in block.by_name for block in self.chain)
 
     @property
     def redirects_without_slash(self) -> bool:
@@ -233,7 +234,7 @@ class Processor:
             if isinstance(final, _Final):
                 return self._final(way, exchange, final)
         for _ in range(bounds.REWRITE_CYCLES + 1):
-            exchange.changed = False
+            exchange.changed = exchange.is_off_location = False
             if forced is not None:
                 way.location, forced = forced, None
             else:
@@ -252,7 +253,14 @@ class Processor:
                     place = location.block.provenance()
                     way.tell("this location is internal, so clients get 404", place)
                     return self._ended(way, exchange, 404, None, location.block.last("internal"))
-                if not _REWRITE_NAMES.isdisjoint(location.block.by_name):
+                limits = next(location.block.blocks("limit_except"), None)
+                if limits is not None and exchange.method not in _named_methods(limits.args):
+                    # The limiting block takes the location's place, and it has no rewrite directives.
+                    way.chain = (*location.chain, limits)
+                    way.tell(
+                        "this limits the methods, and the location's rewrite directives do not run", limits.provenance()
+                    )
+                elif not _REWRITE_NAMES.isdisjoint(location.block.by_name):
                     result = self._rewrite(location.block, exchange, way, lenient)
                     if isinstance(result, _Final):
                         return self._final(way, exchange, result)
@@ -341,9 +349,7 @@ class Processor:
                 return Outcome(way.chain, way.location, status=500, by=page, steps=tuple(way.steps))
             inner = self._inside(exchange, way, named)
         else:
-            exchange.uri, mark, args = uri.partition("?")
-            if mark:
-                exchange.args = args
+            exchange.uri, _, exchange.args = uri.partition("?")  # the request's own arguments are gone
             if exchange.method not in _ANSWERED_BY_DEFAULT:
                 exchange.method = "GET"
             inner = self._inside(exchange, way, None)
@@ -353,9 +359,12 @@ class Processor:
 
     def _inside(self, exchange: Exchange, way: _Way, forced: Location | None) -> Outcome:
         """An internal redirect: the request starts again, at its named location or at its new URI."""
-        if exchange.depth >= bounds.REWRITE_CYCLES:
-            raise UndeterminedError("internal redirects go round in a circle; nginx answers 500")
         exchange.depth += 1
+        if exchange.depth > bounds.REWRITE_CYCLES:
+            way.tell("internal redirects go round in a circle", way.chain[-1].provenance())
+            if _error_page(way.chain, 500) is not None:
+                raise UndeterminedError("internal redirects go round in a circle, and end at the error page for 500")
+            return Outcome(way.chain, way.location, status=500, steps=tuple(way.steps))
         way.is_internal, way.chain, way.location = True, self.chain, None
         return self._run(exchange, way, forced, lenient=False)
 
@@ -363,9 +372,6 @@ class Processor:
 
     def _content(self, exchange: Exchange, way: _Way, lenient: bool) -> Outcome:
         exchange.root = None
-        limits = next(way.chain[-1].blocks("limit_except"), None)
-        if limits is not None and exchange.method not in _named_methods(limits.args):
-            way.chain = (*way.chain, limits)
         access: Access = access_of(way.chain)
         refused, why = access.refusal(exchange) if access is not NO_ACCESS_RULES else (None, None)
         if refused is not None and refused[0] is not None:
@@ -437,6 +443,9 @@ class Processor:
 
     def _static(self, exchange: Exchange, way: _Way) -> Outcome:
         """The index, autoindex and static modules."""
+        if exchange.is_off_location and self.content.is_alias(way.chain):
+            way.tell("an alias cannot be used where the URI was rewritten", way.chain[-1].provenance())
+            return self._ended(way, exchange, 500, None, None)
         root = self.content.root_of(way.chain, exchange)
         path = self.content.path_of(exchange.uri, way.chain, exchange)
         kind = self._kind(path, root, exchange)
@@ -453,7 +462,8 @@ class Processor:
                 if self._kind(f"{path}{page}", root, exchange) == "file":
                     exchange.uri += page
                     return self._inside(exchange, way, None)
-            if kind == "folder" and _is_on(way.chain, "autoindex", False):
+            shown = exchange.method in _ANSWERED_BY_DEFAULT and _is_on(way.chain, "autoindex", False)
+            if kind == "folder" and shown:
                 return replace(done, status=way.error or 200)
             return self._ended(way, exchange, 403 if kind == "folder" else 404, None, None)
         if kind == "folder":
@@ -530,6 +540,7 @@ def _apply_rewrite(directive: Directive, exchange: Exchange) -> _Final | str | N
     flag = directive.args[2] if len(directive.args) > 2 else ""
     found = search(pattern, exchange.uri)
     if found is None:
+        exchange.captures = ()  # a pattern that fails here takes the location's captures along
         return None
     exchange.capture(found)
     redirects = _IS_URL.match(replacement) is not None or flag in ("redirect", "permanent")
@@ -549,6 +560,7 @@ def _apply_rewrite(directive: Directive, exchange: Exchange) -> _Final | str | N
         return _Final(500, None, None, directive)
     exchange.uri, exchange.args = path, args
     exchange.changed = flag != "break"
+    exchange.is_off_location = flag == "break"
     return flag if flag in ("last", "break") else None
 
 
@@ -577,6 +589,8 @@ def _condition(block: Block, exchange: Exchange, processor: Processor, way: _Way
             found = search(right, value, ignore_case=operator.endswith("*"))
             if found is not None:
                 exchange.capture(found)
+            else:
+                exchange.captures = ()
             return (found is None) == operator.startswith("!")
         case _:
             raise UndeterminedError(f"if with the operator {operator!r}")

@@ -80,6 +80,7 @@ class Table(NamedTuple):
     patterns: tuple[tuple[str, bool, str], ...]
     default: str
     hostnames: bool
+    volatile: bool = False
 
     @property
     def values(self) -> set[str]:
@@ -118,12 +119,12 @@ def read_definitions(http: Block) -> Definitions:
 def _table(block: Block) -> Table:
     exact: dict[str, str] = {}
     patterns: list[tuple[str, bool, str]] = []
-    default, hostnames = "", False
+    default, hostnames, volatile = "", False, False
     for entry in block.children:
         key = entry.name
         value = entry.args[0] if entry.args else ""
         if not entry.args:
-            hostnames = hostnames or key == "hostnames"
+            hostnames, volatile = hostnames or key == "hostnames", volatile or key == "volatile"
         elif key == "default":
             default = value
         elif block.name == "map" and key.startswith("~"):
@@ -132,7 +133,7 @@ def _table(block: Block) -> Table:
         else:
             exact.setdefault(key.removeprefix("\\").lower(), value)
     source = block.args[0] if len(block.args) > 1 else "$remote_addr"
-    return Table(block.name, source, exact, tuple(patterns), default, hostnames)  # type: ignore[arg-type]
+    return Table(block.name, source, exact, tuple(patterns), default, hostnames, volatile)  # type: ignore[arg-type]
 
 
 @dataclass(slots=True)
@@ -142,7 +143,7 @@ class Exchange:
     ``uri`` is decoded and normalised; ``request_uri`` as sent; ``escaped``: it had a percent or plus sign. ``headers``:
     lower-case names to values; a header that is not there was not sent, but for those of :data:`CLIENTS_OWN`, which
     nobody knows. ``asks_files``: whether it matters which files are there. ``changed``: a rewrite gave it another URI
-    since its location was found.
+    since its location was found. ``is_off_location``: it has one that its location need not match.
     """
 
     method: str
@@ -164,6 +165,7 @@ class Exchange:
     changed: bool = False
     escaped: bool = False
     asks_files: bool = True
+    is_off_location: bool = False
     depth: int = 0
 
     def capture(self, match: regex.Match[str]) -> None:
@@ -181,7 +183,10 @@ class Exchange:
             return self.variables[name]
         table = self.definitions.tables.get(name)
         if table is not None:
-            return self._looked_up(name, table)
+            found = self._looked_up(name, table)
+            if not table.volatile:  # worked out once for a request, whatever becomes of its source
+                self.variables[name] = found
+            return found
         if name in self.definitions.settable:
             return ""
         if name.startswith("arg_"):
