@@ -51,7 +51,7 @@ class Generator:
             locations[text.split("{")[0].replace("^~ ", "").strip()] = text
         if self.chance.random() < 0.5:
             locations["location /"] = f"location / {{ {' '.join(self._directives())} }}"
-        named = [d for d in self._directives() if not d.startswith(("internal", "try_files"))]
+        named = [d for d in self._directives() if not d.startswith(("internal", "try_files", "alias"))]
         servers = [
             self._server("a.test", ["root /srv/site;", *self._directives(is_server=True), *locations.values(),
                                     f"location @n {{ {' '.join(named)} }}"])

@@ -93,7 +93,8 @@ def host_of(scene: Scene, share: Share = WHOLE) -> Host:
     """The host, or a ``share`` of it: of the endpoints, the certificates and the files. Problems of the configuration
     are the first share's."""
     tree, configurations = scene.around.tree, scene.configurations
-    endpoints = tuple(endpoint for configuration in configurations for endpoint in configuration.endpoints(share))
+    found = [configuration.endpoints(share) for configuration in configurations]
+    endpoints = tuple(endpoint for some, _ in found for endpoint in some)
     certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
     problems = [*(scene.problems if share.index == 0 else ()), *_missing_credentials(certificates, keys, tree)]
     return Host(
@@ -110,6 +111,7 @@ def host_of(scene: Scene, share: Share = WHOLE) -> Host:
         samples=tuple(sample for configuration in configurations for sample in configuration.samples(endpoints)),
         problems=tuple(problems[: bounds.PROBLEMS]),
         leaves=scene.around.credentials.leaves(),
+        alike={identity: likeness for _, some in found for identity, likeness in some.items()},
     )
 
 

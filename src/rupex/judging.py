@@ -17,8 +17,8 @@ from rupex.model import (
     Fail,
     Host,
     Judgement,
+    Likeness,
     Pass,
-    Scope,
     Severity,
     Tls,
     Unknown,
@@ -60,7 +60,7 @@ def judge(
     ``whole_host``: True judges only the controls that look at the host as a whole, False only the others.
     """
     judged: dict[str, JudgedControl] = {}
-    places = Places(host)
+    places = Places(host, use_likeness=not keep_all)
     for name, rule in baseline.rules.items():
         if rule.off is None and whole_host in (None, rule.control.place == "host"):
             refined = judged.get(rule.control.refines or "")
@@ -78,6 +78,8 @@ def _judge_control(
     failed_before = {} if refined is None else {p.key: p for p in refined.places if p.verdict == "fail"}
     also = (places.host,) if control.takes_host else ()
     once: dict[int, Judgement] = {}
+    likes = places.likes_of(control)
+    quiet: dict[str | None, list[int]] = {model: [0, 0] for model in likes}  # places that pass and are exempt
     passed = exempt = 0
     for group in places.of(control):
         if group.is_exempt(control):
@@ -90,6 +92,8 @@ def _judge_control(
                     )
                 else:
                     exempt += 1
+                    if key[0] in quiet:
+                        quiet[key[0]][1] += 1
             continue
         for key, source, arguments in group.places:
             if failed_before and key in failed_before:
@@ -104,19 +108,46 @@ def _judge_control(
                 judgement = ask(arguments + also)
             if not keep_all:
                 kind = judgement.__class__
-                if kind is Pass:
-                    passed += 1
-                    continue
-                if kind is Exempt:
-                    exempt += 1
+                if kind is Pass or kind is Exempt:
+                    passed, exempt = passed + (kind is Pass), exempt + (kind is Exempt)
+                    if key[0] in quiet:
+                        quiet[key[0]][kind is Exempt] += 1
                     continue
             kept.append(_judged(key, judgement, rule, source))
+    for model, (good, spared) in quiet.items():
+        passed, exempt = passed + good * len(likes[model]), exempt + spared * len(likes[model])
+    if likes:
+        kept += _likes_of_kept(kept, likes)
     counts["pass"], counts["exempt"] = passed, exempt
     if control.place in _PLACE_OF_PROBLEMS:
         kept += _unseen(places.host, rule)
     for place in kept:
         counts[place.verdict] += 1
     return JudgedControl(rule, counts, kept)
+
+
+def _likes_of_kept(kept: list[Judged], likes: Likes) -> list[Judged]:
+    """What was found at endpoints that others are like, at those others, in their own names and lines."""
+    by_model: dict[str | None, list[Judged]] = {}
+    for place in kept:
+        if place.key[0] in likes:
+            by_model.setdefault(place.key[0], []).append(place)
+    found = []
+    for model, places in by_model.items():
+        for endpoint, likeness in likes[model]:
+            for place in places:
+                _, scope, name, _ = place.key
+                key = (
+                    endpoint.id,
+                    None if scope is None else likeness.text(scope),
+                    None if name is None else likeness.text(name),
+                    None,
+                )
+                judgement = likeness.moved(place.judgement)
+                found.append(
+                    Judged(key, place.verdict, place.severity, judgement, place.ceiling, place.folded, None, endpoint)
+                )
+    return found
 
 
 def _folded(before: Judged, rule: Rule, source: Any) -> Judged:
@@ -176,35 +207,40 @@ class Group(Struct, frozen=True):
         return (self.refuses and not control.refusing) or (self.is_local and control.local_exempt)
 
 
+Likes = dict[str | None, list[tuple[Endpoint, Likeness]]]
+"""Endpoints, by the id of the one that they are like, with how they come of it."""
+
+_NO_LIKES: Final[Likes] = {}
+
+
 class Places:
     """All places of a host by kind, made once for all controls. ``shared_tls``: endpoints by id to a number that is the
-    same where all their TLS settings but the certificates are."""
+    same where all their TLS settings but the certificates are. ``use_likeness``: leave out endpoints that are like
+    another one; a control that looks at the host as well is asked about each of them all the same."""
 
-    def __init__(self, host: Host) -> None:
+    def __init__(self, host: Host, *, use_likeness: bool) -> None:
         self.host = host
         self.shared_tls: dict[str | None, int] = {}
-        self._endpoints: dict[tuple[Any, ...], Group] = {}
-        self._scopes: dict[tuple[Any, ...], Group] = {}
-        self._names: dict[tuple[Any, ...], Group] = {}
+        self._likes: Likes = {}
+        self._models: list[Endpoint] = []
+        self._groups: dict[tuple[str, bool], list[Group]] = {}
         settings: dict[tuple[int, ...], int] = {}
         for endpoint in host.endpoints:
-            transport: Literal["tls", "plain"] = "plain" if endpoint.transport == "plain" else "tls"
-            where = (transport, endpoint.is_local, endpoint.refuses is not None)
-            endpoints, scopes, names = (
-                kind.setdefault(where, Group([], *where)).places
-                for kind in (self._endpoints, self._scopes, self._names)
-            )
-            identity = endpoint.id
-            endpoints.append(((identity, None, None, None), endpoint, (endpoint,)))
-            for scope in endpoint.scopes:
-                scopes.append(((identity, scope.id, None, None), scope, (endpoint, scope)))
-            for scope, name in endpoint.scopes_with_names():
-                names.append(((identity, scope.id, name, None), scope, (endpoint, scope, name)))
-            if endpoint.tls is not None:
+            likeness = host.alike.get(endpoint.id) if use_likeness else None
+            if likeness is not None:
+                self._likes.setdefault(likeness.pattern.model, []).append((endpoint, likeness))
+            else:
+                self._models.append(endpoint)
+            if endpoint.tls is not None and likeness is None:
                 fields = tuple(id(getattr(endpoint.tls, field)) for field in _TLS_SETTINGS)
-                self.shared_tls[identity] = settings.setdefault(fields, len(settings))
+                self.shared_tls[endpoint.id] = settings.setdefault(fields, len(settings))
 
-    def of(self, control: Control) -> Iterable[Group]:
+    def likes_of(self, control: Control) -> Likes:
+        """The endpoints whose judgement by ``control`` follows from that of another."""
+        is_part = control.place in ("endpoint", "scope", "name")
+        return self._likes if is_part and not control.takes_host else _NO_LIKES
+
+    def of(self, control: Control) -> list[Group]:
         """The places that ``control`` judges or is exempt at."""
         match control.place:
             case "host":
@@ -214,17 +250,33 @@ class Places:
                 return [Group([((None, None, None, c.path), c, (c,)) for c in self.host.certificates])]
             case "file":
                 return [Group([((None, None, None, f.path), f, (f,)) for f in self.host.files])]
-            case "endpoint":
-                return self._endpoints.values()
-            case "scope":
-                return self._scopes.values()
-            case "name":
-                return self._names.values()
+            case "endpoint" | "scope" | "name":
+                which = (control.place, control.takes_host)
+                found = self._groups.get(which)
+                if found is None:
+                    endpoints = self.host.endpoints if control.takes_host else self._models
+                    found = self._groups[which] = _grouped(control.place, endpoints)
+                return found
+
+
+def _grouped(kind: Literal["endpoint", "scope", "name"], endpoints: Iterable[Endpoint]) -> list[Group]:
+    """The places of one kind in ``endpoints``."""
+    groups: dict[tuple[Any, ...], Group] = {}
+    for endpoint in endpoints:
+        transport: Literal["tls", "plain"] = "plain" if endpoint.transport == "plain" else "tls"
+        where = (transport, endpoint.is_local, endpoint.refuses is not None)
+        group = groups.get(where)
+        if group is None:
+            group = groups[where] = Group([], *where)
+        rows, identity = group.places, endpoint.id
+        if kind == "endpoint":
+            rows.append(((identity, None, None, None), endpoint, (endpoint,)))
+        elif kind == "scope":
+            rows += [((identity, scope.id, None, None), scope, (endpoint, scope)) for scope in endpoint.scopes]
+        else:
+            for scope, name in endpoint.scopes_with_names():
+                rows.append(((identity, scope.id, name, None), scope, (endpoint, scope, name)))
+    return list(groups.values())
 
 
 _TLS_SETTINGS: Final = tuple(field for field in Tls.__struct_fields__ if field != "certificates")
-
-
-def place_of(source: Any) -> Scope | Endpoint | None:
-    """The part of the model that a place is, where it is one."""
-    return source if isinstance(source, Scope | Endpoint) else None

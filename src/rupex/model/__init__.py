@@ -46,6 +46,7 @@ from rupex.model.judgement import (
     Verdict,
     worst_verdict,
 )
+from rupex.model.likeness import Likeness, Pattern
 from rupex.model.problem import Problem, ProblemKind, RupexError
 from rupex.model.provenance import Provenance, Setting, default_of, unknown
 
@@ -69,9 +70,11 @@ __all__ = [
     "Key",
     "KeyFile",
     "Leg",
+    "Likeness",
     "Limits",
     "Listing",
     "Pass",
+    "Pattern",
     "Problem",
     "ProblemKind",
     "Provenance",

@@ -9,6 +9,7 @@ from typing import Literal
 from msgspec import Struct, field
 
 from rupex.model.endpoint import Endpoint
+from rupex.model.likeness import Likeness
 from rupex.model.problem import Problem
 from rupex.model.provenance import Provenance, Setting
 
@@ -134,7 +135,8 @@ class KeyFile(Struct, frozen=True, kw_only=True):
 
 
 class Host(Struct, frozen=True, kw_only=True):
-    """Everything known of one host, before it is judged. ``leaves``: the leaf certificates by the file they stand in."""
+    """Everything known of one host, before it is judged. ``leaves``: the leaf certificates by the file they stand in.
+    ``alike``: how endpoints, by id, come of others of the host."""
 
     name: str
     sources: tuple[Source, ...]
@@ -146,6 +148,7 @@ class Host(Struct, frozen=True, kw_only=True):
     samples: tuple[Sample, ...] = ()
     problems: tuple[Problem, ...] = field(default=())
     leaves: Mapping[str, Certificate] = {}
+    alike: Mapping[str, Likeness] = {}
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""

@@ -12,7 +12,7 @@ from msgspec import Struct
 
 import rupex.servers
 from rupex.host import CredentialStore, HostTree
-from rupex.model import CertificateUse, Endpoint, Problem, Provenance, RupexError, Sample, Service, Setting
+from rupex.model import CertificateUse, Endpoint, Likeness, Problem, Provenance, RupexError, Sample, Service, Setting
 from rupex.tls.openssl import Library
 
 GROUP: Final = "rupex.servers"
@@ -91,8 +91,8 @@ class Configured(Protocol):
     problems: tuple[Problem, ...]
     files: Mapping[str, tuple[Provenance, ...]]
 
-    def endpoints(self, share: Share = WHOLE) -> tuple[Endpoint, ...]:
-        """The endpoints of a share of the virtual hosts, in order."""
+    def endpoints(self, share: Share = WHOLE) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
+        """The endpoints of a share of the virtual hosts, in order; and, by id, how some of them come of others."""
         ...
 
     def samples(self, endpoints: Iterable[Endpoint]) -> Iterable[Sample]:

@@ -9,7 +9,8 @@ from typing import Final
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, Provenance, bounds
-from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText, parse
+from rupex.servers.nginx.alike import Templates
+from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText
 
 DATA_BLOCKS: Final = frozenset({"map", "geo", "types", "split_clients", "charset_map", "match"})
 """Blocks whose entries are data, not directives."""
@@ -98,6 +99,7 @@ def load(tree: HostTree, main_path: str) -> LoadedConfig:
 class _Loader:
     def __init__(self, tree: HostTree, config: LoadedConfig) -> None:
         self.tree, self.config = tree, config
+        self.templates = Templates()
         self.parsed: dict[str, ParsedFile | None] = {}
         self.expanded: dict[tuple[str, bool], list[Directive | Block]] = {}
         self.inclusions = self.directives = self.bytes = 0
@@ -156,7 +158,7 @@ class _Loader:
             text = content.decode("utf-8", "replace")
             where = content.count(b"\n", 0, error.start) + 1
             self._problem("encoding", path, where, "not UTF-8; the odd bytes were replaced", hides=False)
-        parsed = parse(path, text)
+        parsed = self.templates.parse(path, text)
         if parsed.problem is not None:
             kind = "bound" if parsed.problem.bound else "syntax"
             message = f"{parsed.problem.message}; what follows in this file was not read"

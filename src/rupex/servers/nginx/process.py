@@ -101,7 +101,6 @@ class _Way:
     steps: list[tuple[str, Provenance]] = field(default_factory=list)
     error: int | None = None
     in_error_page: bool = False
-    is_internal: bool = False
 
     def tell(self, message: str, place: Provenance) -> None:
         if len(self.steps) < _MOST_STEPS:
@@ -249,7 +248,7 @@ class Processor:
             location = way.location
             way.chain = self.chain if location is None else location.chain
             if location is not None:
-                if location.is_internal and location.kind != "named" and not way.is_internal:
+                if location.is_internal and location.kind != "named" and not exchange.is_internal:
                     place = location.block.provenance()
                     way.tell("this location is internal, so clients get 404", place)
                     return self._ended(way, exchange, 404, None, location.block.last("internal"))
@@ -265,7 +264,6 @@ class Processor:
                     if isinstance(result, _Final):
                         return self._final(way, exchange, result)
                     if exchange.changed and result != "break":
-                        way.is_internal = True
                         continue
             return self._content(exchange, way, lenient)
         way.tell(f"the URI was rewritten more than {bounds.REWRITE_CYCLES} times", way.chain[-1].provenance())
@@ -337,7 +335,7 @@ class Processor:
         answer = next((word for word in page.args[:-1] if word.startswith("=")), None)
         uri = exchange.fill(page.args[-1])
         way.tell(f"{page}: for status {status}", page.provenance())
-        way.in_error_page = way.is_internal = True
+        way.in_error_page = True
         if not uri.startswith(("/", "@")):
             code = int(answer[1:]) if answer and answer[1:].isdigit() else 302
             code = code if code in REDIRECT_STATUSES else 302
@@ -365,7 +363,7 @@ class Processor:
             if _error_page(way.chain, 500) is not None:
                 raise UndeterminedError("internal redirects go round in a circle, and end at the error page for 500")
             return Outcome(way.chain, way.location, status=500, steps=tuple(way.steps))
-        way.is_internal, way.chain, way.location = True, self.chain, None
+        exchange.is_internal, way.chain, way.location = True, self.chain, None
         return self._run(exchange, way, forced, lenient=False)
 
     # Access and content
@@ -559,6 +557,7 @@ def _apply_rewrite(directive: Directive, exchange: Exchange) -> _Final | str | N
     if not path:
         return _Final(500, None, None, directive)
     exchange.uri, exchange.args = path, args
+    exchange.is_internal = True
     exchange.changed = flag != "break"
     exchange.is_off_location = flag == "break"
     return flag if flag in ("last", "break") else None

@@ -14,7 +14,9 @@ from rupex.model import (
     Dropped,
     Endpoint,
     Header,
+    Likeness,
     Listing,
+    Pattern,
     Problem,
     Provenance,
     Redirect,
@@ -37,7 +39,7 @@ from rupex.servers.nginx.load import Block, LoadedConfig, load
 from rupex.servers.nginx.process import HANDLERS, Location, Outcome, Processor, read_locations, scope_identity
 from rupex.servers.nginx.release import default, directives_by_release, find_release
 from rupex.servers.nginx.surface import ExposedFiles, LimitReader, exposed, idle_modules, packaged_page, trusted_peers
-from rupex.servers.nginx.syntax import Directive
+from rupex.servers.nginx.syntax import Directive, SourceText
 from rupex.servers.nginx.tls import TlsResolver, inherited
 from rupex.servers.nginx.upstream import UpstreamReader
 from rupex.servers.nginx.variables import DECODED, Exchange, names_in, read_definitions
@@ -62,6 +64,13 @@ class Member(NamedTuple):
     listener: Listener
     virtual: Virtual
     listen: Listen
+
+
+class Model(NamedTuple):
+    """The first endpoint of its kind, and the pattern that it is to others."""
+
+    endpoint: Endpoint
+    pattern: Pattern
 
 
 class NginxConfiguration:
@@ -167,10 +176,45 @@ class NginxConfiguration:
         ordinals = {id(block): ordinal for ordinal, block in enumerate(self.http.blocks("server"))}
         self.members.sort(key=lambda member: ordinals[id(member.virtual.block)])
 
-    def endpoints(self, share: Share = WHOLE) -> tuple[Endpoint, ...]:
+    def endpoints(self, share: Share = WHOLE) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
         """The endpoints of a share of the members, in the order in which their server blocks are declared."""
         first, end = share.bounds(len(self.members))
-        return tuple(map(self._endpoint, self.members[first:end]))
+        models: dict[tuple[object, ...], Model] = {}
+        alike: dict[str, Likeness] = {}
+        found = []
+        for member in self.members[first:end]:
+            key = self._kind_of(member)
+            model = None if key is None else models.get(key)
+            if model is None:
+                endpoint = self._endpoint(member)
+                if key is not None:
+                    source = _source_of(member)
+                    models[key] = Model(endpoint, Pattern(member.id, source.path, source.tokens))
+            else:
+                source = _source_of(member)
+                likeness = Likeness(model.pattern, source.path, source.tokens)
+                endpoint = structs.replace(likeness.moved(model.endpoint), id=member.id)
+                alike[member.id] = likeness
+            found.append(endpoint)
+        return tuple(found), alike
+
+    def _kind_of(self, member: Member) -> tuple[object, ...] | None:
+        """What members have in common that are one another under other names; None for one of no such kind."""
+        block, listener = member.virtual.block, member.listener
+        directive = block.directive
+        template = directive.source.template if directive is not None else None
+        if template is None or directive is None or not template.is_opaque or listener.default is member.virtual:
+            return None
+        if self.definitions.tables or "ssl_stapling" in block.by_name or "ssl_stapling" in self.http.by_name:
+            return None
+        root = block.last("root")
+        if any(self.content.has_root(d.args[0]) for d in _roots(block)) or (
+            root is None and "root" in self.http.by_name
+        ):
+            return None
+        kinds = self.tls.kinds((self.http, block)) if listener.ssl else None
+        listen = None if member.listen.directive is None else member.listen.directive.start
+        return id(template), directive.start, listen, id(listener), kinds
 
     def _ssl_by_default_server(self, listener: Listener) -> Directive | None:
         """``ssl on`` of the default server switches a whole listener, until it went with 1.25.1."""
@@ -466,6 +510,20 @@ def _filled(sent: tuple[Header, ...], exchange: Exchange) -> Iterator[Header]:
             continue
         if value:
             yield structs.replace(header, value=value, unknown=UNSET)
+
+
+def _source_of(member: Member) -> SourceText:
+    directive = member.virtual.block.directive
+    assert directive is not None
+    return directive.source
+
+
+def _roots(block: Block) -> Iterator[Directive]:
+    """The document roots of a server block and of what it holds."""
+    yield from block.all("root")
+    yield from block.all("alias")
+    for inner in block.blocks("location", "if"):
+        yield from _roots(inner)
 
 
 def _dotted(release: tuple[int, ...]) -> str:

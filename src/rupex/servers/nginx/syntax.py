@@ -11,11 +11,15 @@ from __future__ import annotations
 import re
 from bisect import bisect_right
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
 from rupex.model import Provenance, bounds
 from rupex.model.provenance import How
+
+if TYPE_CHECKING:
+    from rupex.servers.nginx.alike import Template
 
 # White space and comments before a token, then the token. Possessive throughout: no text can make it go back and forth.
 _TOKEN = re.compile(
@@ -42,12 +46,21 @@ _LUA = re.compile(
 
 
 class SourceText:
-    """One file of a configuration: its ``path`` in the host tree and its ``text``."""
+    """One file of a configuration: its ``path`` in the host tree and its ``text``.
 
-    __slots__ = ("__dict__", "path", "text")
+    ``template``: the kind of file that it is, where others are alike (see ``alike.py``), and ``tokens``, its own words.
+    """
+
+    __slots__ = ("__dict__", "path", "template", "text", "tokens")
 
     def __init__(self, path: str, text: str) -> None:
         self.path, self.text = path, text
+        self.template: Template | None = None
+        self.tokens: tuple[str, ...] = ()
+
+    def share_lines(self, other: SourceText) -> None:
+        """Take over where the lines of ``other`` start, which has them at the same offsets."""
+        self.__dict__["_line_starts"] = other._line_starts
 
     @cached_property
     def _line_starts(self) -> list[int]:
@@ -68,6 +81,7 @@ class Directive(Struct, gc=False):
 
     ``children`` is None for one that ends with ``;``. ``foreign`` is the text between the braces of a block in another
     language. ``end`` lies behind its ``;`` or ``}``. ``place`` keeps its provenance once that was asked for.
+    ``own``: which words, 0 for the name, hold something of the file's own (see ``alike.py``).
     """
 
     name: str
@@ -78,6 +92,7 @@ class Directive(Struct, gc=False):
     children: list[Directive] | None = None
     foreign: str | None = None
     place: Provenance | None = None
+    own: tuple[int, ...] = ()
 
     @property
     def start(self) -> int:

@@ -120,6 +120,10 @@ class TlsResolver:
             return None
         return self.config.path(name)
 
+    def kinds(self, chain: Sequence[Block]) -> frozenset[str] | None:
+        """The kinds of keys that the certificates of a server block have."""
+        return self._kinds(self.certificates(chain))
+
     def _kinds(self, uses: tuple[CertificateUse, ...]) -> frozenset[str] | None:
         """The kinds of keys that the certificates have; None when one of them is not known."""
         kinds = set()

@@ -144,6 +144,7 @@ class Exchange:
     lower-case names to values; a header that is not there was not sent, but for those of :data:`CLIENTS_OWN`, which
     nobody knows. ``asks_files``: whether it matters which files are there. ``changed``: a rewrite gave it another URI
     since its location was found. ``is_off_location``: it has one that its location need not match.
+    ``is_internal``: it was sent on inside the server, which any rewrite of its URI does too.
     """
 
     method: str
@@ -166,6 +167,7 @@ class Exchange:
     escaped: bool = False
     asks_files: bool = True
     is_off_location: bool = False
+    is_internal: bool = False
     depth: int = 0
 
     def capture(self, match: regex.Match[str]) -> None:
