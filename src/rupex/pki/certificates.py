@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+import ipaddress
 from functools import lru_cache
 from hashlib import sha256
-from typing import Final
+from typing import Any, Final
 
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, rsa
-from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
-from cryptography.x509.oid import AuthorityInformationAccessOID
+from cryptography.hazmat.primitives.serialization import Encoding
 
 from rupex.model import Certificate, bounds
+from rupex.pki.der import certificate_parts, general_names, responder_urls
 
 _LABELS: Final = frozenset({b"CERTIFICATE", b"X509 CERTIFICATE", b"TRUSTED CERTIFICATE"})
+_SUBJECT_ALT_NAME: Final = bytes.fromhex("551d11")  # RFC 5280, 4.2.1.6
+_AUTHORITY_INFO_ACCESS: Final = bytes.fromhex("2b06010505070101")  # RFC 5280, 4.2.2.1
+_OCSP: Final = bytes.fromhex("2b06010505073001")
+_TLS_FEATURE: Final = bytes.fromhex("2b06010505070118")  # RFC 7633, 4
+_STATUS_REQUEST: Final = bytes.fromhex("020105")  # the INTEGER 5
+
 _MOST_NAMES: Final = 1024
 """Issuers that are kept as text; real hosts have a handful."""
 
@@ -81,72 +88,63 @@ def _short(error: Exception) -> str:
 
 def _describe(certificate: x509.Certificate) -> Certificate:
     try:
-        key_type, key_bits, spki = _public_key(certificate)
-        names, responders, must_staple = _extensions(certificate)
-        subject, issuer = certificate.subject, certificate.issuer
-        is_own = subject.public_bytes() == issuer.public_bytes()
+        der = certificate.public_bytes(Encoding.DER)
+        parts = certificate_parts(der)
+        names, responders, must_staple = _extensions(parts.extensions)
+        is_own = parts.subject == parts.issuer
         return Certificate(
-            subject=subject.rfc4514_string(),
-            issuer=_written(issuer.public_bytes(), issuer),
+            subject=certificate.subject.rfc4514_string(),
+            issuer=_written(parts.issuer, certificate),
             names=names,
             not_before=certificate.not_valid_before_utc,
             not_after=certificate.not_valid_after_utc,
-            key_type=key_type,
-            key_bits=key_bits,
+            **_key_facts(certificate),
             digest=_digest(certificate),
             self_signed=is_own and _signed_by_itself(certificate),
             serial=f"{certificate.serial_number:x}",
-            sha256=sha256(certificate.public_bytes(Encoding.DER)).hexdigest(),
-            public_sha256=sha256(spki).hexdigest(),
+            sha256=sha256(der).hexdigest(),
+            public_sha256=sha256(parts.public_key).hexdigest(),
             ocsp_responders=responders,
             must_staple=must_staple,
         )
-    except (ValueError, UnsupportedAlgorithm, x509.DuplicateExtension) as error:
+    except (ValueError, UnsupportedAlgorithm) as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
 
 
 _names_written: dict[bytes, str] = {}
 
 
-def _written(der: bytes, name: x509.Name) -> str:
-    """``name`` as text; the same few issuers stand in thousands of certificates."""
+def _written(der: bytes, certificate: x509.Certificate) -> str:
+    """The issuer as text; the same few stand in thousands of certificates."""
     found = _names_written.get(der)
     if found is None:
-        found = name.rfc4514_string()
+        found = certificate.issuer.rfc4514_string()
         if len(_names_written) < _MOST_NAMES:
             _names_written[der] = found
     return found
 
 
-def _extensions(certificate: x509.Certificate) -> tuple[tuple[str, ...], tuple[str, ...], bool]:
+def _extensions(extensions: dict[bytes, bytes]) -> tuple[tuple[str, ...], tuple[str, ...], bool]:
     """The names of subjectAltName, the OCSP responders, and whether a stapled response is demanded."""
-    names: tuple[str, ...] = ()
-    responders: tuple[str, ...] = ()
-    must_staple = False
-    for extension in certificate.extensions:
-        value = extension.value
-        if isinstance(value, x509.SubjectAlternativeName):
-            dns = [name.value.lower() for name in value if isinstance(name, x509.DNSName)]
-            names = tuple(dns + [str(name.value) for name in value if isinstance(name, x509.IPAddress)])
-        elif isinstance(value, x509.AuthorityInformationAccess):
-            responders = tuple(
-                access.access_location.value
-                for access in value
-                if access.access_method == AuthorityInformationAccessOID.OCSP
-                and isinstance(access.access_location, x509.UniformResourceIdentifier)
-            )
-        elif isinstance(value, x509.TLSFeature):
-            must_staple = x509.TLSFeatureType.status_request in value
-    return names, responders, must_staple
+    names: list[str] = []
+    alternatives = extensions.get(_SUBJECT_ALT_NAME)
+    if alternatives is not None:
+        dns, addresses = general_names(alternatives)
+        names = [name.decode("ascii").lower() for name in dns]
+        names += [str(ipaddress.ip_address(address)) for address in addresses]
+    access = extensions.get(_AUTHORITY_INFO_ACCESS)
+    urls = [] if access is None else responder_urls(access, _OCSP)
+    feature = extensions.get(_TLS_FEATURE, b"")
+    return tuple(names), tuple(url.decode("ascii") for url in urls), _STATUS_REQUEST in feature
 
 
-def _public_key(certificate: x509.Certificate) -> tuple[str, int | None, bytes]:
-    """Kind, bits and DER form (SPKI) of the certified key; a kind the library does not know is ``other``."""
+def _key_facts(certificate: x509.Certificate) -> dict[str, Any]:
+    """Kind and bits of the certified key; a kind the library does not know is ``other``."""
     try:
-        key = certificate.public_key()
+        kind, bits = kind_of(certificate.public_key())
     except (ValueError, UnsupportedAlgorithm):
-        return "other", None, certificate.public_key_algorithm_oid.dotted_string.encode()
-    return *kind_of(key), key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+        kind, bits = "other", None
+    return {"key_type": kind, "key_bits": bits}
 
 
 def kind_of(key: object) -> tuple[str, int | None]:

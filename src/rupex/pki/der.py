@@ -1,0 +1,100 @@
+"""The parts of a certificate as bytes (ITU-T X.690; RFC 5280, 4.1): where each stands, and nothing of what it means.
+
+The crypto library reads every extension as soon as it is asked for one, which takes longer than all the rest; a host of
+ten thousand certificates is asked for three of them.
+"""
+
+from __future__ import annotations
+
+from typing import Final, NamedTuple
+
+SEQUENCE, INTEGER, OBJECT, OCTETS, BOOLEAN = 0x30, 0x02, 0x06, 0x04, 0x01
+_VERSION, _ISSUER_ID, _SUBJECT_ID, _EXTENSIONS = 0xA0, 0x81, 0x82, 0xA3
+
+_MOST_EXTENSIONS: Final = 200
+"""Extensions of one certificate; real ones have about ten."""
+
+
+class CertificateParts(NamedTuple):
+    """``issuer``, ``subject`` and ``public_key`` (SPKI) whole, with tag and length; ``extensions``: the bytes of an
+    object identifier to those of its value."""
+
+    issuer: bytes
+    subject: bytes
+    public_key: bytes
+    extensions: dict[bytes, bytes]
+
+
+def element(der: bytes, at: int, end: int) -> tuple[int, int, int]:
+    """Tag, start and end of the content of the element at ``at``, which may reach to ``end``. Raises ``ValueError``."""
+    if at + 2 > end:
+        raise ValueError("an element is cut short")
+    tag, length, start = der[at], der[at + 1], at + 2
+    if length & 0x80:
+        count = length & 0x7F
+        if not 0 < count <= 4 or start + count > end:
+            raise ValueError("a length that cannot be")
+        length, start = int.from_bytes(der[start : start + count], "big"), start + count
+    if start + length > end:
+        raise ValueError("an element is longer than what holds it")
+    return tag, start, start + length
+
+
+def elements(der: bytes, at: int, end: int) -> list[tuple[int, int, int]]:
+    """Tag, start and end of each element of a content. Raises ``ValueError``."""
+    found = []
+    while at < end:
+        one = element(der, at, end)
+        found.append(one)
+        at = one[2]
+    return found
+
+
+def certificate_parts(der: bytes) -> CertificateParts:
+    """Take a certificate apart. Raises ``ValueError`` for what is none."""
+    _, start, end = element(der, 0, len(der))
+    _, at, end = element(der, start, end)
+    fields = []
+    while at < end:
+        tag, inner, after = element(der, at, end)
+        fields.append((tag, at, inner, after))
+        at = after
+    if fields and fields[0][0] == _VERSION:
+        del fields[0]
+    if len(fields) < 6:
+        raise ValueError("no certificate: fields are missing")
+    _, _, issuer, _, subject, key = fields[:6]
+    extensions: dict[bytes, bytes] = {}
+    for tag, _, inner, after in fields[6:]:
+        if tag == _EXTENSIONS:
+            _, inner, after = element(der, inner, after)
+            for _, one, one_end in elements(der, inner, after)[:_MOST_EXTENSIONS]:
+                parts = elements(der, one, one_end)
+                name = der[parts[0][1] : parts[0][2]] if parts else b""
+                if name in extensions:
+                    raise ValueError("an extension stands in it twice")
+                extensions[name] = der[parts[-1][1] : parts[-1][2]]
+    return CertificateParts(der[issuer[1] : issuer[3]], der[subject[1] : subject[3]], der[key[1] : key[3]], extensions)
+
+
+def general_names(value: bytes) -> tuple[list[bytes], list[bytes]]:
+    """The DNS names and the IP addresses of a subjectAltName (RFC 5280, 4.2.1.6). Raises ``ValueError``."""
+    _, at, end = element(value, 0, len(value))
+    dns, addresses = [], []
+    for tag, start, stop in elements(value, at, end):
+        if tag == 0x82:
+            dns.append(value[start:stop])
+        elif tag == 0x87:
+            addresses.append(value[start:stop])
+    return dns, addresses
+
+
+def responder_urls(value: bytes, method: bytes) -> list[bytes]:
+    """The URLs of an authorityInfoAccess for one access ``method`` (RFC 5280, 4.2.2.1). Raises ``ValueError``."""
+    _, at, end = element(value, 0, len(value))
+    found = []
+    for _, start, stop in elements(value, at, end):
+        parts = elements(value, start, stop)
+        if len(parts) == 2 and value[parts[0][1] : parts[0][2]] == method and parts[1][0] == 0x86:
+            found.append(value[parts[1][1] : parts[1][2]])
+    return found
