@@ -78,24 +78,33 @@ def assess_tree(
     family: str | None = None,
     assumed: Mapping[str, str] | None = None,
     keep_all: bool = False,
+    endpoints: bool = True,
 ) -> HostDocument:
     """Gather, judge and score the host in ``tree``; a large one on two cores, with the same result. Raises as
-    :func:`~rupex.gather.gather` does."""
+    :func:`~rupex.gather.gather` does.
+
+    ``endpoints``: whether the document has them; without, endpoints that are like another one are not written out.
+    """
+    outlines = not endpoints and not keep_all
 
     def scene() -> Scene:
         return open_scene(tree, start, name=name, family=family, assumed=assumed)
 
     if not has_two_cores() or count_files(tree, start, family, WORTH_SHARING) < WORTH_SHARING:
-        return assess(host_of(scene()), baseline, now, keep_all=keep_all)
+        document = assess(host_of(scene(), outlines=outlines), baseline, now, keep_all=keep_all)
+        return document if endpoints else structs.replace(document, endpoints=())
 
     # Both read the configuration: memory that a child shares is copied as soon as it looks at it, which costs more.
     def half(index: int) -> tuple[Host, dict[str, Findings]]:
-        host = host_of(scene(), Share(index, 2))
+        host = host_of(scene(), Share(index, 2), outlines=outlines)
         return host, _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=False))
 
     def there() -> bytes:
         host, findings = half(1)
-        return msgspec.msgpack.encode(HalfHost(findings, host.endpoints, host.samples, host.problems))
+        told = host.endpoints
+        if outlines:  # what they negotiate was judged here, and nobody else will ask
+            told = tuple(structs.replace(e, tls=None) if e.id in host.alike else e for e in told)
+        return msgspec.msgpack.encode(HalfHost(findings, told, host.samples, host.problems))
 
     (first, findings), received = both(lambda: half(0), there)
     second = msgspec.msgpack.decode(received, type=HalfHost)
@@ -108,7 +117,8 @@ def assess_tree(
     for control, more in second.findings.items():
         findings[control].add(more)
     findings |= _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=True))
-    return _document(host, baseline, findings)
+    document = _document(host, baseline, findings)
+    return document if endpoints else structs.replace(document, endpoints=())
 
 
 def _findings(judged: Iterable[JudgedControl]) -> dict[str, Findings]:

@@ -89,11 +89,11 @@ def count_files(tree: HostTree, start: str, family: str | None, most: int) -> in
     return count
 
 
-def host_of(scene: Scene, share: Share = WHOLE) -> Host:
+def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Host:
     """The host, or a ``share`` of it: of the endpoints, the certificates and the files. Problems of the configuration
-    are the first share's."""
+    are the first share's. ``outlines``: endpoints that are like another one may be left without their scopes."""
     tree, configurations = scene.around.tree, scene.configurations
-    found = [configuration.endpoints(share) for configuration in configurations]
+    found = [configuration.endpoints(share, outlines=outlines) for configuration in configurations]
     endpoints = tuple(endpoint for some, _ in found for endpoint in some)
     certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
     problems = [*(scene.problems if share.index == 0 else ()), *_missing_credentials(certificates, keys, tree)]

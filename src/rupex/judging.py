@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import datetime
 from typing import Any, Final, Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from rupex.baseline import Baseline, Rule
 from rupex.controls import Control
@@ -228,12 +228,20 @@ class Places:
         for endpoint in host.endpoints:
             likeness = host.alike.get(endpoint.id) if use_likeness else None
             if likeness is not None:
-                self._likes.setdefault(likeness.pattern.model, []).append((endpoint, likeness))
+                self._likes.setdefault(likeness.pattern.model.id, []).append((endpoint, likeness))
             else:
                 self._models.append(endpoint)
             if endpoint.tls is not None and likeness is None:
                 fields = tuple(id(getattr(endpoint.tls, field)) for field in _TLS_SETTINGS)
                 self.shared_tls[endpoint.id] = settings.setdefault(fields, len(settings))
+
+    def _whole(self, endpoint: Endpoint) -> Endpoint:
+        """``endpoint`` with its scopes, which an outline does not have."""
+        likeness = self.host.alike.get(endpoint.id)
+        if likeness is None or endpoint.scopes or not likeness.pattern.model.scopes:
+            return endpoint
+        whole: Endpoint = structs.replace(likeness.moved(likeness.pattern.model), id=endpoint.id)
+        return whole
 
     def likes_of(self, control: Control) -> Likes:
         """The endpoints whose judgement by ``control`` follows from that of another."""
@@ -254,7 +262,10 @@ class Places:
                 which = (control.place, control.takes_host)
                 found = self._groups.get(which)
                 if found is None:
-                    endpoints = self.host.endpoints if control.takes_host else self._models
+                    endpoints: Iterable[Endpoint] = self._models
+                    if control.takes_host:
+                        alone = control.place == "endpoint"
+                        endpoints = self.host.endpoints if alone else map(self._whole, self.host.endpoints)
                     found = self._groups[which] = _grouped(control.place, endpoints)
                 return found
 

@@ -34,17 +34,18 @@ def run(arguments: argparse.Namespace) -> int:
     baseline = load_baseline(arguments.baseline)
     now = options.moment(arguments.now)
     files = options.outputs(arguments.output)
+    forms = {arguments.format, *(form for form, _ in files)}
     # What an audit makes is kept to its end: looking for garbage in it again and again would take a third of the time.
     gc.set_threshold(200_000, 50, 1_000)
     clock = time.monotonic()
     hosts = []
     with progress(arguments.path, "audit") as paths:
         for path in paths:
-            hosts.append(_audit(path, arguments, baseline, now))
+            hosts.append(_audit(path, arguments, baseline, now, endpoints=bool(forms - {"text"})))
     return finish(hosts, baseline, now, time.monotonic() - clock, arguments, files)
 
 
-def _audit(path: Path, arguments: argparse.Namespace, baseline: Any, now: datetime) -> Any:
+def _audit(path: Path, arguments: argparse.Namespace, baseline: Any, now: datetime, *, endpoints: bool) -> Any:
     from rupex.assess import assess_tree, host_name
     from rupex.host import open_tree
 
@@ -52,6 +53,7 @@ def _audit(path: Path, arguments: argparse.Namespace, baseline: Any, now: dateti
     return assess_tree(
         located.tree, located.start, baseline, now, name=arguments.host or host_name(path, located.tree.root),
         family=arguments.family, assumed=options.assumptions(arguments.assume), keep_all=arguments.verbose,
+        endpoints=endpoints,
     )  # fmt: skip
 
 

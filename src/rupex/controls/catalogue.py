@@ -29,7 +29,8 @@ class Control(Struct, frozen=True):
     """One thing that should hold.
 
     ``judge`` takes the place (for an endpoint its TLS settings alone where it asks for :class:`~rupex.model.Tls`; for a
-    scope its endpoint first; for a name the endpoint, scope and name), then the host when it asks for it, and its
+    scope its endpoint first; for a name the endpoint, scope and name), then the host when it asks for it (an endpoint
+    that is like another one may then come without its scopes, see ``Host.alike``), and its
     ``parameters`` by keyword, of the types noted here; likewise ``now``. ``only``: the transport to which it applies.
     ``local_exempt``: endpoints reached from the machine itself alone are exempt.
     ``refines``: the control that, where it fails, makes this one fail with it. ``refusing``: endpoints that refuse every

@@ -7,20 +7,21 @@ from typing import Any
 
 from msgspec import Struct, structs
 
+from rupex.model.endpoint import Endpoint
 from rupex.model.provenance import Provenance
 
 _FIRST_MARK = 0xE000  # a private-use character: no name has one
 
 
 class Pattern:
-    """An endpoint, by id, that others are like: the ``file`` in which it stands, and the ``tokens`` that are its own.
+    """An endpoint, the ``model``, that others are like: the ``file`` in which it stands, and the ``tokens`` that are its own.
 
     It remembers which parts of the endpoint hold a token or a place in that file; all others are every likeness's.
     """
 
     __slots__ = ("file", "marked", "model", "moving", "tokens")
 
-    def __init__(self, model: str, file: str, tokens: tuple[str, ...]) -> None:
+    def __init__(self, model: Endpoint, file: str, tokens: tuple[str, ...]) -> None:
         self.model, self.file = model, file
         self.tokens = sorted(enumerate(tokens), key=lambda item: len(item[1]), reverse=True)
         self.marked: dict[str, tuple[str, tuple[int, ...]] | None] = {}

@@ -91,8 +91,13 @@ class Configured(Protocol):
     problems: tuple[Problem, ...]
     files: Mapping[str, tuple[Provenance, ...]]
 
-    def endpoints(self, share: Share = WHOLE) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
-        """The endpoints of a share of the virtual hosts, in order; and, by id, how some of them come of others."""
+    def endpoints(
+        self, share: Share = WHOLE, *, outlines: bool = False
+    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
+        """The endpoints of a share of the virtual hosts, in order; and, by id, how some of them come of others.
+
+        ``outlines``: those that come of others may be left without their scopes.
+        """
         ...
 
     def samples(self, endpoints: Iterable[Endpoint]) -> Iterable[Sample]:

@@ -67,9 +67,10 @@ class Member(NamedTuple):
 
 
 class Model(NamedTuple):
-    """The first endpoint of its kind, and the pattern that it is to others."""
+    """The first endpoint of its kind, the same without scopes, and the pattern that it is to others."""
 
     endpoint: Endpoint
+    outline: Endpoint
     pattern: Pattern
 
 
@@ -176,7 +177,9 @@ class NginxConfiguration:
         ordinals = {id(block): ordinal for ordinal, block in enumerate(self.http.blocks("server"))}
         self.members.sort(key=lambda member: ordinals[id(member.virtual.block)])
 
-    def endpoints(self, share: Share = WHOLE) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
+    def endpoints(
+        self, share: Share = WHOLE, *, outlines: bool = False
+    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
         """The endpoints of a share of the members, in the order in which their server blocks are declared."""
         first, end = share.bounds(len(self.members))
         models: dict[tuple[object, ...], Model] = {}
@@ -189,11 +192,13 @@ class NginxConfiguration:
                 endpoint = self._endpoint(member)
                 if key is not None:
                     source = _source_of(member)
-                    models[key] = Model(endpoint, Pattern(member.id, source.path, source.tokens))
+                    outline = structs.replace(endpoint, scopes=())
+                    models[key] = Model(endpoint, outline, Pattern(endpoint, source.path, source.tokens))
             else:
                 source = _source_of(member)
                 likeness = Likeness(model.pattern, source.path, source.tokens)
-                endpoint = structs.replace(likeness.moved(model.endpoint), id=member.id)
+                made = model.outline if outlines else model.endpoint
+                endpoint = structs.replace(likeness.moved(made), id=member.id)
                 alike[member.id] = likeness
             found.append(endpoint)
         return tuple(found), alike
