@@ -74,13 +74,21 @@ class HostTree(ABC):
 
     def __init__(self) -> None:
         self._real_folders: dict[str, str] = {"": ""}
+        self._real_files: dict[str, str] = {}
 
     def real(self, path: str) -> str:
         """``path`` with every link resolved inside the tree; what is not there stays as it is.
 
         Raises :class:`TreeError` for more than :data:`~rupex.model.bounds.LINKS` links.
         """
-        return self._real(inside(path), bounds.LINKS)
+        found = self._real_files.get(path)
+        if found is None:
+            clean = inside(path)
+            self._real_folder(clean.rpartition("/")[0])
+            found = self._real(clean, bounds.LINKS)
+            if len(self._real_files) < bounds.INCLUDED_FILES:
+                self._real_files[path] = found
+        return found
 
     def _real(self, path: str, links_left: int) -> str:
         known = self._real_folders.get(path)
@@ -103,13 +111,11 @@ class HostTree(ABC):
         """:meth:`real` for a folder that is asked for often."""
         found = self._real_folders.get(path)
         if found is None:
-            found = self._real_folders[path] = self.real(path)
+            found = self._real_folders[path] = self._real(path, bounds.LINKS)
         return found
 
     def read(self, path: str, limit: int = bounds.CONFIG_FILE_BYTES) -> bytes:
         """The bytes of the file at ``path``. Raises :class:`TreeError`: missing, no file, unreadable, over ``limit``."""
-        path = inside(path)
-        self._real_folder(path.rpartition("/")[0])
         return self.read_real(self.real(path), limit)
 
     def is_file(self, path: str) -> bool:
@@ -282,7 +288,8 @@ class DiskTree(HostTree):
             if status.st_size > limit:
                 raise TreeError("bound", path, f"{status.st_size} bytes; more than {limit} are not read")
             content = os.read(descriptor, status.st_size + 1)
-            while len(content) <= limit and (more := os.read(descriptor, 1 << 16)):
+            # What is there is read at once; only a file that grows, or that has no size (as in /proc), is asked again.
+            while len(content) != status.st_size and len(content) <= limit and (more := os.read(descriptor, 1 << 16)):
                 content += more
         except OSError as error:
             raise TreeError("unreadable", path, _reason(error)) from None

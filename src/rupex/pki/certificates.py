@@ -13,7 +13,7 @@ from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, r
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from rupex.model import Certificate, bounds
-from rupex.pki.der import certificate_parts, general_names, responder_urls
+from rupex.pki.der import certificate_parts, general_names, plain_name, responder_urls
 
 _LABELS: Final = frozenset({b"CERTIFICATE", b"X509 CERTIFICATE", b"TRUSTED CERTIFICATE"})
 _SUBJECT_ALT_NAME: Final = bytes.fromhex("551d11")  # RFC 5280, 4.2.1.6
@@ -93,7 +93,7 @@ def _describe(certificate: x509.Certificate) -> Certificate:
         names, responders, must_staple = _extensions(parts.extensions)
         is_own = parts.subject == parts.issuer
         return Certificate(
-            subject=certificate.subject.rfc4514_string(),
+            subject=plain_name(parts.subject) or certificate.subject.rfc4514_string(),
             issuer=_written(parts.issuer, certificate),
             names=names,
             not_before=certificate.not_valid_before_utc,

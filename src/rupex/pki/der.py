@@ -6,6 +6,7 @@ ten thousand certificates is asked for three of them.
 
 from __future__ import annotations
 
+import re
 from typing import Final, NamedTuple
 
 SEQUENCE, INTEGER, OBJECT, OCTETS, BOOLEAN = 0x30, 0x02, 0x06, 0x04, 0x01
@@ -98,3 +99,25 @@ def responder_urls(value: bytes, method: bytes) -> list[bytes]:
         if len(parts) == 2 and value[parts[0][1] : parts[0][2]] == method and parts[1][0] == 0x86:
             found.append(value[parts[1][1] : parts[1][2]])
     return found
+
+
+# Attribute types with a short name (RFC 4514, 3), and the characters that need no escape in their values.
+_SHORT: Final = {bytes.fromhex(code): name for code, name in (
+    ("550403", "CN"), ("550406", "C"), ("550407", "L"), ("550408", "ST"), ("55040a", "O"), ("55040b", "OU"),
+)}  # fmt: skip
+_PLAIN = re.compile(rb"[A-Za-z0-9*](?:[A-Za-z0-9 *._-]*[A-Za-z0-9*])?")
+
+
+def plain_name(der: bytes) -> str | None:
+    """A distinguished name as RFC 4514 writes it; None for one that holds anything but plain words."""
+    _, at, end = element(der, 0, len(der))
+    found = []
+    for _, start, stop in elements(der, at, end):
+        inside = elements(der, start, stop)
+        pair = elements(der, inside[0][1], inside[0][2]) if len(inside) == 1 else []
+        name = _SHORT.get(der[pair[0][1] : pair[0][2]]) if len(pair) == 2 else None
+        value = der[pair[1][1] : pair[1][2]] if name is not None else b""
+        if name is None or pair[1][0] not in (0x0C, 0x13) or _PLAIN.fullmatch(value) is None:
+            return None
+        found.append(f"{name}={value.decode('ascii')}")
+    return ",".join(reversed(found)) or None

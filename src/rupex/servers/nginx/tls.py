@@ -88,12 +88,18 @@ class TlsResolver:
     def __init__(self, config: LoadedConfig, release: Release, around: Surroundings) -> None:
         self.config, self.release, self.around = config, release, around
         self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
-        self._checks_client: dict[int, bool] = {}
+        self._uses: dict[int, tuple[CertificateUse, ...]] = {}
 
     # Certificates
 
     def certificates(self, chain: Sequence[Block]) -> tuple[CertificateUse, ...]:
         """The certificates of a server block with their keys, by order of declaration."""
+        found = self._uses.get(id(chain[-1]))
+        if found is None:
+            found = self._uses[id(chain[-1])] = self._read_certificates(chain)
+        return found
+
+    def _read_certificates(self, chain: Sequence[Block]) -> tuple[CertificateUse, ...]:
         for block in reversed(chain):
             certificates = list(block.all("ssl_certificate"))
             if certificates:
