@@ -36,7 +36,7 @@ def run(arguments: argparse.Namespace) -> int:
     files = options.outputs(arguments.output)
     forms = {arguments.format, *(form for form, _ in files)}
     # What an audit makes is kept to its end: looking for garbage in it again and again would take a third of the time.
-    gc.set_threshold(200_000, 50, 1_000)
+    gc.disable()
     clock = time.monotonic()
     hosts = []
     with progress(arguments.path, "audit") as paths:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 
 DONE, GATE_NOT_MET, USAGE, INCOMPLETE, OUR_ERROR = 0, 1, 2, 3, 4
@@ -9,7 +10,12 @@ DONE, GATE_NOT_MET, USAGE, INCOMPLETE, OUR_ERROR = 0, 1, 2, 3, 4
 
 def entry() -> None:
     """The console script."""
-    sys.exit(main(sys.argv[1:]))
+    status = main(sys.argv[1:])
+    for stream in (sys.stdout, sys.stderr):
+        if stream is not None:
+            stream.flush()
+    # What an audit of ten thousand sites made takes a second to be taken apart again, object by object.
+    os._exit(status)
 
 
 def main(arguments: list[str]) -> int:

@@ -92,11 +92,13 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
 )
 def names_on_tls(host: Host) -> Judgement:
     public = _public(host)
-    plain = {name: e for e in public if e.transport == "plain" for name in _real(e.names)}
-    if not plain:
+    plain = {name: e for e in public if e.transport == "plain" for name in e.names}
+    if not any(_real(plain)):
         return EXEMPT
-    secure = {wide for e in public if e.transport != "plain" for name in _real(e.names) for wide in _spread(name)}
-    absent = [name for name in plain if not all(_is_served(wide, secure) for wide in _spread(name))]
+    secure = {name for e in public if e.transport != "plain" for name in e.names}
+    secure |= {wide for name in secure if name.startswith(".") for wide in _spread(name)}
+    left = [name for name in plain if name not in secure]
+    absent = [name for name in _real(left) if not all(_is_served(wide, secure) for wide in _spread(name))]
     if not absent:
         return PASS
     unread = _unread(host)

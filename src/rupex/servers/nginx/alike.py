@@ -91,8 +91,9 @@ def _key(text: str) -> tuple[tuple[object, ...], tuple[str, ...]] | None:
     canonical = _COMMENT.sub(lambda match: f"{match[1]}{len(match[2])}", text)
     for token in tokens:
         canonical = canonical.replace(token, f"\0{chr(0xE000 + order[token])}")
-    if any(line.count('"') % 2 or line.count("'") % 2 for line in canonical.split("\n") if '"' in line or "'" in line):
-        return None  # a quotation over lines may hold what looks like a comment or a directive
+    for quote in "\"'":
+        if quote in canonical and any(line.count(quote) % 2 for line in canonical.split("\n")):
+            return None  # a quotation over lines may hold what looks like a comment or a directive
     in_order = tuple(found)
     return (canonical, tuple(endings), tuple(map(len, in_order))), in_order
 
