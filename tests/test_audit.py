@@ -9,15 +9,22 @@ import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
-from rupex.assess import WORTH_SHARING, assess_tree
+from rupex.assess import WORTH_SHARING, assess, assess_tree
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
+from rupex.gather import Scene, host_of, open_scene
 from rupex.host import open_tree
+from rupex.model import Host
 from rupex.reports.jsons import DOCUMENTS, schema_of
+from rupex.servers.nginx.alike import Templates
+from rupex.servers.nginx.syntax import parse
 from tests import support
+from tests.nginx_generator import Generator
 from tests.support import TreeTest, rupex, schema, valid_document
 
+PATTERNS = 40
 NOW = "2026-11-24T09:30:00Z"
 REDIRECT = "server { listen 80; server_name %s; server_tokens off; return 301 https://$host$request_uri; }"
 
@@ -256,6 +263,57 @@ class LargeHostTest(TreeTest):
         for ours, theirs in zip(shared.checks, alone.checks, strict=True):
             self.assertEqual((ours.control, ours.counts, ours.lost), (theirs.control, theirs.counts, theirs.lost))
             self.assertEqual(sorted(map(str, map(order, ours.places))), sorted(map(str, map(order, theirs.places))))
+
+
+class AlikeSitesTest(TreeTest):
+    """Sites written from one pattern are judged once; that must change nothing but the time it takes."""
+
+    def test_sites_of_a_pattern_are_judged_as_if_each_stood_alone(self) -> None:
+        self.mint(["a.test"])
+        generator = Generator(7)
+        alike = 0
+        for _ in range(PATTERNS):
+            body = generator.case().split("server_name a.test;", 1)[1].split("\n}\nserver {", 1)[0]
+            pattern = (
+                "# {name}\nserver {{\n listen 80;\n server_name www.{name} {name};"
+                + body.replace("{", "{{")
+                .replace("}", "}}")
+                .replace("a.test", "{name}")
+                .replace("/srv/site", "/srv/{name}")
+                + "\n}}\n"
+                + (
+                    "server {{\n listen 443 ssl;\n server_name {name};\n ssl_certificate /etc/ssl/{name}.pem;\n"
+                    " ssl_certificate_key /etc/ssl/{name}.key;\n"
+                    " location /x {{ return 301 https://pier3.test/; }}\n location /y {{ add_header X-A {name}; }}\n}}\n"
+                )
+            )
+            self.write_nginx("server { listen 80; listen 443 ssl; return 444; }\ninclude sites/*;")
+            for site in range(6):
+                name = f"pier{site}.test"
+                self.write({f"etc/nginx/sites/{site}": pattern.format(name=name)})
+                for suffix in ("pem", "key"):
+                    source = (self.root / f"etc/ssl/site.{suffix}").read_text()
+                    self.write({f"etc/ssl/{name}.{suffix}": source})
+            host = self.gather(openssl="3.0").host
+            alike += len(host.alike)
+            quick = self._judged(host)
+            outlined = self._judged(host_of(self._scene(), outlines=True))
+            with mock.patch.object(Templates, "parse", lambda _, path, text: parse(path, text)):
+                plain_host = self.gather(openssl="3.0").host
+            slow = self._judged(plain_host)
+            with self.subTest(pattern):
+                self.assertEqual(plain_host.alike, {})
+                self.assertEqual(host.endpoints, plain_host.endpoints)
+                self.assertEqual(quick, slow)
+                self.assertEqual(outlined, slow)
+        self.assertGreater(alike, 4 * PATTERNS)
+
+    def _scene(self) -> Scene:
+        return open_scene(open_tree(self.root).tree, "", name="host", assumed={"openssl": "3.0"})
+
+    def _judged(self, host: Host) -> list[tuple[str, object, list[str]]]:
+        document = assess(host, load_baseline("public-web"), support.NOW)
+        return [(check.control, check.counts, sorted(map(str, check.places))) for check in document.checks]
 
 
 class UnseenTest(TreeTest):

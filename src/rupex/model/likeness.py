@@ -23,7 +23,8 @@ class Pattern:
 
     def __init__(self, model: Endpoint, file: str, tokens: tuple[str, ...]) -> None:
         self.model, self.file = model, file
-        self.tokens = sorted(enumerate(tokens), key=lambda item: len(item[1]), reverse=True)
+        # Places are written out in some texts, as file:line.
+        self.tokens = sorted(enumerate((*tokens, f"{file}:")), key=lambda item: len(item[1]), reverse=True)
         self.marked: dict[str, tuple[str, tuple[int, ...]] | None] = {}
         self.moving: dict[int, tuple[str, ...] | None] = {}
 
@@ -44,7 +45,7 @@ class Likeness:
     __slots__ = ("_places", "file", "pattern", "tokens")
 
     def __init__(self, pattern: Pattern, file: str, tokens: tuple[str, ...]) -> None:
-        self.pattern, self.file, self.tokens = pattern, file, tokens
+        self.pattern, self.file, self.tokens = pattern, file, (*tokens, f"{file}:")
         self._places: dict[int, Provenance] = {}
 
     def text(self, text: str) -> str:
