@@ -34,6 +34,9 @@ from rupex.servers.family import Share
 WORTH_SHARING: Final = 300
 """Configuration files from which on a second core saves more than it costs to bring its results back."""
 
+HERE: Final = 0.44
+"""The part that is worked on here, and not in the child: less than half, since what the child found is read here."""
+
 
 class Findings(Struct):
     """What one control found, in a form that can be added up. ``ceiling``: the lowest of the failing places; ``because``:
@@ -95,18 +98,18 @@ def assess_tree(
         return document if endpoints else structs.replace(document, endpoints=())
 
     # Both read the configuration: memory that a child shares is copied as soon as it looks at it, which costs more.
-    def half(index: int) -> tuple[Host, dict[str, Findings]]:
-        host = host_of(scene(), Share(index, 2), outlines=outlines)
+    def part(share: Share) -> tuple[Host, dict[str, Findings]]:
+        host = host_of(scene(), share, outlines=outlines)
         return host, _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=False))
 
     def there() -> bytes:
-        host, findings = half(1)
+        host, findings = part(Share(HERE, 1.0))
         told = host.endpoints
         if outlines:  # what they negotiate was judged here, and nobody else will ask
             told = tuple(structs.replace(e, tls=None) if e.id in host.alike else e for e in told)
         return msgspec.msgpack.encode(HalfHost(findings, told, host.samples, host.problems))
 
-    (first, findings), received = both(lambda: half(0), there)
+    (first, findings), received = both(lambda: part(Share(0.0, HERE)), there)
     second = msgspec.msgpack.decode(received, type=HalfHost)
     host = structs.replace(
         first,

@@ -96,7 +96,7 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
     found = [configuration.endpoints(share, outlines=outlines) for configuration in configurations]
     endpoints = tuple(endpoint for some, _ in found for endpoint in some)
     certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
-    problems = [*(scene.problems if share.index == 0 else ()), *_missing_credentials(certificates, keys, tree)]
+    problems = [*(scene.problems if share.is_first else ()), *_missing_credentials(certificates, keys, tree)]
     return Host(
         name=scene.name,
         sources=tuple(

@@ -143,11 +143,24 @@ def _likes_of_kept(kept: list[Judged], likes: Likes) -> list[Judged]:
                     None if name is None else likeness.text(name),
                     None,
                 )
-                judgement = likeness.moved(place.judgement)
+                judgement = _moved_judgement(place.judgement, likeness)
                 found.append(
                     Judged(key, place.verdict, place.severity, judgement, place.ceiling, place.folded, None, endpoint)
                 )
     return found
+
+
+def _moved_judgement(judgement: Judgement, likeness: Likeness) -> Judgement:
+    place = getattr(judgement, "provenance", None)
+    moved = None if place is None else likeness.place(place)
+    match judgement:
+        case Fail():
+            evidence = None if judgement.evidence is None else likeness.text(judgement.evidence)
+            return Fail(likeness.text(judgement.message), moved, judgement.case, evidence)
+        case Unknown():
+            return Unknown(likeness.text(judgement.why), moved)
+        case _:
+            return judgement
 
 
 def _folded(before: Judged, rule: Rule, source: Any) -> Judged:

@@ -68,14 +68,18 @@ class Answer(Struct, frozen=True, kw_only=True):
 
 
 class Share(Struct, frozen=True):
-    """One of ``count`` contiguous parts of a configuration, ``index`` from 0, so that several cores can work on it."""
+    """A contiguous part of a configuration, from 0 (its start) to 1 (its end), so that several cores can work on it."""
 
-    index: int = 0
-    count: int = 1
+    start: float = 0.0
+    end: float = 1.0
+
+    @property
+    def is_first(self) -> bool:
+        return self.start == 0
 
     def bounds(self, size: int) -> tuple[int, int]:
         """The first item of ``size`` that belongs to this share, and the first behind it."""
-        return size * self.index // self.count, size * (self.index + 1) // self.count
+        return round(size * self.start), round(size * self.end)
 
 
 WHOLE: Final = Share()
