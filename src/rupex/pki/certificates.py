@@ -28,6 +28,9 @@ _MOST_NAMES: Final = 1024
 _CURVE_BITS: Final = {"secp256r1": 256, "secp384r1": 384, "secp521r1": 521}
 
 
+_UNREADABLE: Final = (ValueError, UnsupportedAlgorithm, x509.InvalidVersion)
+
+
 class CredentialError(Exception):
     """The bytes are no certificate or key that can be read; ``str()`` says why, without quoting them."""
 
@@ -71,14 +74,14 @@ def _describe_pem(block: bytes) -> Certificate:
 def _load_pem(block: bytes) -> x509.Certificate:
     try:
         return x509.load_pem_x509_certificate(block)
-    except (ValueError, UnsupportedAlgorithm) as error:
+    except _UNREADABLE as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
 
 
 def _describe_der(content: bytes) -> Certificate:
     try:
         return _describe(x509.load_der_x509_certificate(content))
-    except (ValueError, UnsupportedAlgorithm) as error:
+    except _UNREADABLE as error:
         raise CredentialError(f"the certificate cannot be read ({_short(error)})") from None
 
 
@@ -107,7 +110,7 @@ def _describe(certificate: x509.Certificate) -> Certificate:
             ocsp_responders=responders,
             must_staple=must_staple,
         )
-    except (ValueError, UnsupportedAlgorithm) as error:
+    except _UNREADABLE as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
 
 

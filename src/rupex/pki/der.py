@@ -101,6 +101,38 @@ def responder_urls(value: bytes, method: bytes) -> list[bytes]:
     return found
 
 
+_RSA_ALGORITHM: Final = bytes.fromhex("300d06092a864886f70d0101010500")  # rsaEncryption (RFC 8017, A.1)
+
+
+def rsa_public_key(private: bytes) -> tuple[int, bytes] | None:
+    """Bits and public half (SPKI) of an RSA private key, PKCS #8 or PKCS #1 (RFC 5208, 5; RFC 8017, A.1.2).
+
+    None for any other key. Raises ``ValueError`` for what is cut short. The secret numbers are not looked at.
+    """
+    _, at, end = element(private, 0, len(private))
+    parts = elements(private, at, end)
+    if len(parts) >= 3 and [part[0] for part in parts[:3]] == [INTEGER, SEQUENCE, OCTETS]:
+        if private[parts[0][2] : parts[1][2]] != _RSA_ALGORITHM:
+            return None
+        _, at, end = element(private, parts[2][1], parts[2][2])
+        parts = elements(private, at, end)
+    if len(parts) < 9 or any(part[0] != INTEGER for part in parts[:9]):
+        return None
+    modulus, exponent = parts[1], parts[2]
+    numbers = private[parts[0][2] : exponent[2]]  # both, each with its tag and length
+    inner = _wrapped(SEQUENCE, numbers)
+    bits = int.from_bytes(private[modulus[1] : modulus[2]], "big").bit_length()
+    return bits, _wrapped(SEQUENCE, _RSA_ALGORITHM + _wrapped(0x03, b"\0" + inner))
+
+
+def _wrapped(tag: int, content: bytes) -> bytes:
+    length = len(content)
+    if length < 0x80:
+        return bytes((tag, length)) + content
+    size = (length.bit_length() + 7) // 8
+    return bytes((tag, 0x80 | size)) + length.to_bytes(size, "big") + content
+
+
 # Attribute types with a short name (RFC 4514, 3), and the characters that need no escape in their values.
 _SHORT: Final = {bytes.fromhex(code): name for code, name in (
     ("550403", "CN"), ("550406", "C"), ("550407", "L"), ("550408", "ST"), ("55040a", "O"), ("55040b", "OU"),
