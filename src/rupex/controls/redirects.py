@@ -5,14 +5,29 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.controls.catalogue import control
-from rupex.http.urls import split_url
-from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Unknown
+from rupex.http.urls import Parts, split_url
+from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Redirect, Scope, Unknown
 
 ACME_CHALLENGE: Final = "/.well-known/acme-challenge"  # RFC 8555, 8.3: fetched over plain HTTP
 
 
 def _is_challenge(scope: Scope) -> bool:
     return scope.path.rstrip("/").startswith(ACME_CHALLENGE)
+
+
+def _redirected(scope: Scope, name: str | None) -> tuple[Redirect, Parts, Parts] | Judgement:
+    """The redirect of a plain request for ``name`` with the URLs asked and told; or the judgement that ends the matter,
+    for a control that asks how a redirect is made where there is one."""
+    if _is_challenge(scope):
+        return EXEMPT
+    if scope.undecided is not None:
+        return Unknown(scope.undecided, scope.provenance)
+    if scope.redirect is None:
+        return PASS
+    sample = scope.redirect.told(name)
+    if sample is None or sample.location is None:
+        return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
+    return scope.redirect, split_url(sample.url), split_url(sample.location)
 
 
 @control(
@@ -89,19 +104,13 @@ def redirect_permanent(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     },
 )
 def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
-    if _is_challenge(scope):
-        return EXEMPT
-    if scope.undecided is not None:
-        return Unknown(scope.undecided, scope.provenance)
-    if scope.redirect is None:
-        return PASS
-    sample = scope.redirect.told(name)
-    if sample is None or sample.location is None:
-        return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
-    asked, told = split_url(sample.url).host, split_url(sample.location).host
-    if asked == told:
-        return Pass(scope.redirect.provenance)
-    return Fail(f"{asked} is sent to {told} at once", scope.redirect.provenance)
+    found = _redirected(scope, name)
+    if not isinstance(found, tuple):
+        return found
+    redirect, asked, told = found
+    if asked.host == told.host:
+        return Pass(redirect.provenance)
+    return Fail(f"{asked.host} is sent to {told.host} at once", redirect.provenance)
 
 
 @control(
@@ -120,20 +129,16 @@ def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     },
 )
 def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
-    if _is_challenge(scope):
-        return EXEMPT
-    if scope.undecided is not None:
-        return Unknown(scope.undecided, scope.provenance)
-    if scope.redirect is None:
-        return PASS
-    sample = scope.redirect.told(name)
-    if sample is None or sample.location is None:
-        return Unknown("where the redirect leads is known at run time only", scope.redirect.provenance)
-    asked, told = split_url(sample.url), split_url(sample.location)
+    found = _redirected(scope, name)
+    if not isinstance(found, tuple):
+        return found
+    redirect, asked, told = found
     if told.path.endswith(asked.path) and (not asked.query or asked.query in told.query):
-        return Pass(scope.redirect.provenance)
+        return Pass(redirect.provenance)
     lost = "the path" if not told.path.endswith(asked.path) else "the query"
-    return Fail(f"{sample.url} becomes {sample.location}: {lost} is lost", scope.redirect.provenance)
+    sample = redirect.told(name)
+    assert sample is not None
+    return Fail(f"{sample.url} becomes {sample.location}: {lost} is lost", redirect.provenance)
 
 
 @control(
