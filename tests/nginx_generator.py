@@ -116,8 +116,8 @@ class Generator:
                 kinds += [f"try_files {files};", "internal;", "root /srv/site/folder;", "alias /srv/site/files/;",
                           f"limit_except {pick(('GET', 'POST'))} {{ deny all; }}"]  # fmt: skip
             chosen = pick(kinds)
-            name = chosen.split()[0]
-            if name in ONCE and any(other.split()[0] == name for other in found):
+            name = chosen.split()[0].rstrip(";")
+            if name in ONCE and any(other.split()[0].rstrip(";") == name for other in found):
                 continue
             if name in ("root", "alias") and any(other.startswith(("root ", "alias ")) for other in found):
                 continue

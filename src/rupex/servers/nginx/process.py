@@ -369,7 +369,7 @@ class Processor:
     # Access and content
 
     def _content(self, exchange: Exchange, way: _Way, lenient: bool) -> Outcome:
-        exchange.root = None
+        exchange.root = exchange.filename = None
         access: Access = access_of(way.chain)
         refused, why = access.refusal(exchange) if access is not NO_ACCESS_RULES else (None, None)
         if refused is not None and refused[0] is not None:
@@ -389,8 +389,10 @@ class Processor:
 
     def _try_files(self, exchange: Exchange, way: _Way, try_files: Directive) -> Outcome | None:
         """The outcome where none of the files is there; None where one is, and then it is the URI."""
+        if way.chain[-1].args[:1] in (("~",), ("~*",)) and way.chain[-1].last("alias") is not None:
+            raise UndeterminedError("try_files beside an alias in a location that is a pattern")  # can end in 500
         root = self.content.root_of(way.chain, exchange)
-        exchange.root = root
+        exchange.root, exchange.filename = root, self.content.path_of(exchange.uri, way.chain, exchange)
         last = try_files.args[-1]
         for word in try_files.args[:-1]:
             wants_folder = word.endswith("/")  # as written: a URI that ends in a slash is no question for a folder
@@ -597,7 +599,7 @@ def _condition(block: Block, exchange: Exchange, processor: Processor, way: _Way
 
 def _file_test(test: str, word: str, exchange: Exchange, processor: Processor, way: _Way) -> bool:
     root = processor.content.root_of(way.chain, exchange)
-    exchange.root = root
+    exchange.root, exchange.filename = root, processor.content.path_of(exchange.uri, way.chain, exchange)
     kind = processor.content.kind(exchange.fill(word), root) if exchange.asks_files else None
     if kind is None or test.endswith("x"):
         raise UndeterminedError(f"if ({test} {word}) asks for a file that the tree does not show")

@@ -162,6 +162,7 @@ class Exchange:
     captures: tuple[str | None, ...] = ()
     status: int | None = None
     root: str | None = None
+    filename: str | None = None  # with ``alias`` not under the root
     definitions: Definitions = NOTHING_DEFINED
     changed: bool = False
     escaped: bool = False
@@ -238,8 +239,8 @@ class Exchange:
                 return self.host if self.scheme == "https" else ""
             case "document_root" if self.root is not None:
                 return self.root
-            case "request_filename" if self.root is not None:
-                return self.root + self.uri
+            case "request_filename" if self.filename is not None:
+                return self.filename
             case "status" if self.status is not None:
                 return str(self.status)
             case _:
