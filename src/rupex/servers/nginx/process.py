@@ -347,22 +347,29 @@ class Processor:
                 return Outcome(way.chain, way.location, status=500, by=page, steps=tuple(way.steps))
             inner = self._inside(exchange, way, named)
         else:
-            exchange.uri, _, exchange.args = uri.partition("?")  # the request's own arguments are gone
+            path, _, args = uri.partition("?")  # the request's own arguments are gone
             if exchange.method not in _ANSWERED_BY_DEFAULT:
                 exchange.method = "GET"
-            inner = self._inside(exchange, way, None)
+            inner = self._inside(exchange, way, None, path, args)
         if inner.status is None and way.error is not None:
             inner = replace(inner, status=way.error)
         return replace(inner, by=inner.by or by or page)
 
-    def _inside(self, exchange: Exchange, way: _Way, forced: Location | None) -> Outcome:
-        """An internal redirect: the request starts again, at its named location or at its new URI."""
+    def _inside(
+        self, exchange: Exchange, way: _Way, forced: Location | None, uri: str | None = None, args: str | None = None
+    ) -> Outcome:
+        """An internal redirect: the request starts again, at its named location or at ``uri`` with ``args``.
+
+        The redirect that is one too many does not take place: ``$uri`` stays as it was.
+        """
         exchange.depth += 1
         if exchange.depth > bounds.REWRITE_CYCLES:
             way.tell("internal redirects go round in a circle", way.chain[-1].provenance())
             if _error_page(way.chain, 500) is not None:
                 raise UndeterminedError("internal redirects go round in a circle, and end at the error page for 500")
             return Outcome(way.chain, way.location, status=500, steps=tuple(way.steps))
+        exchange.uri = exchange.uri if uri is None else uri
+        exchange.args = exchange.args if args is None else args
         exchange.is_internal, way.chain, way.location = True, self.chain, None
         return self._run(exchange, way, forced, lenient=False)
 
@@ -416,9 +423,8 @@ class Processor:
             if named is None:
                 return Outcome(way.chain, way.location, status=500, by=try_files, steps=tuple(way.steps))
             return self._inside(exchange, way, named)
-        exchange.uri, mark, args = exchange.fill(last).partition("?")
-        exchange.args = args if mark else ""
-        return self._inside(exchange, way, None)
+        path, _, args = exchange.fill(last).partition("?")
+        return self._inside(exchange, way, None, path, args)
 
     @staticmethod
     def _cannot_be(word: str) -> bool:
@@ -457,11 +463,9 @@ class Processor:
             for name in index.args if index is not None else ("index.html",):
                 page = exchange.fill(name)
                 if page.startswith("/"):
-                    exchange.uri = page
-                    return self._inside(exchange, way, None)
+                    return self._inside(exchange, way, None, page)
                 if self._kind(f"{path}{page}", root, exchange) == "file":
-                    exchange.uri += page
-                    return self._inside(exchange, way, None)
+                    return self._inside(exchange, way, None, exchange.uri + page)
             shown = exchange.method in _ANSWERED_BY_DEFAULT and _is_on(way.chain, "autoindex", False)
             if kind == "folder" and shown:
                 return replace(done, status=way.error or 200)
