@@ -15,6 +15,7 @@ from rupex.model import (
     Host,
     KeyFile,
     Problem,
+    ProblemKind,
     Provenance,
     RupexError,
     Source,
@@ -195,8 +196,8 @@ def _missing_credentials(
     for file in certificates:
         if file.unknown is not None:
             place = file.named_by[0]
-            kind = "unreadable" if tree.is_file(file.path) else "missing"
-            found.append(Problem(kind, place.file, place.line, f"{file.path}: {file.unknown}"))  # type: ignore[arg-type]
+            kind: ProblemKind = "unreadable" if tree.is_file(file.path) else "missing"
+            found.append(Problem(kind, place.file, place.line, f"{file.path}: {file.unknown}"))
     for key in keys:
         if key.unknown is not None and not tree.is_file(key.path):
             place = key.named_by[0]

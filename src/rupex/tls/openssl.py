@@ -302,7 +302,7 @@ class _Working:
 
     def sort_by_strength(self, bits_of: Callable[[CipherSuite], int]) -> None:
         for bits in sorted({bits_of(s) for s in self.order if s.code in self.active}, reverse=True):
-            self.to_end(lambda s, bits=bits: bits_of(s) == bits)  # type: ignore[misc]
+            self._to_end([s for s in self.order if s.code in self.active and bits_of(s) == bits])
 
     def _to_end(self, moved: list[CipherSuite]) -> None:
         codes = {s.code for s in moved}

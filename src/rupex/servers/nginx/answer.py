@@ -10,7 +10,8 @@ from rupex.model import Header
 from rupex.servers.family import Answer, Because, Request
 from rupex.servers.nginx.access import access_of, realm_of
 from rupex.servers.nginx.listeners import Listener, Virtual
-from rupex.servers.nginx.process import Outcome, scope_identity
+from rupex.servers.nginx.locations import scope_identity
+from rupex.servers.nginx.process import Outcome
 from rupex.servers.nginx.variables import Exchange
 from rupex.servers.patterns import UndeterminedError, search
 

@@ -8,7 +8,7 @@ from typing import Final
 
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
-from rupex.model import Problem, Provenance, bounds
+from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.servers.nginx.alike import Templates
 from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText
 
@@ -108,10 +108,10 @@ class _Loader:
     def read_main(self) -> list[Directive | Block]:
         return self._file(self.config.main_path, None, (), data=False)
 
-    def _problem(self, kind: str, file: str | None, line: int | None, message: str, *, hides: bool) -> None:
+    def _problem(self, kind: ProblemKind, file: str | None, line: int | None, message: str, *, hides: bool) -> None:
         problems = self.config.problems
         if len(problems) < bounds.PROBLEMS:
-            problems.append(Problem(kind, file, line, message, hides))  # type: ignore[arg-type]
+            problems.append(Problem(kind, file, line, message, hides))
 
     def _at(self, include: Directive | None) -> tuple[str | None, int | None]:
         """The place to blame: the include, or for the main file the file itself."""
@@ -160,7 +160,7 @@ class _Loader:
             self._problem("encoding", path, where, "not UTF-8; the odd bytes were replaced", hides=False)
         parsed = self.templates.parse(path, text)
         if parsed.problem is not None:
-            kind = "bound" if parsed.problem.bound else "syntax"
+            kind: ProblemKind = "bound" if parsed.problem.bound else "syntax"
             message = f"{parsed.problem.message}; what follows in this file was not read"
             self._problem(kind, path, parsed.problem.line, message, hides=hides)
         return parsed

@@ -65,7 +65,10 @@ def directives_by_release() -> dict[str, tuple[tuple[int, ...] | None, tuple[int
     """Directives that not every release knows: the first that does, and the first that no longer does."""
     table = _table()["directives"]
     return {
-        name: tuple(parse_release(row[key]) if key in row else None for key in ("since", "until"))  # type: ignore[misc]
+        name: (
+            parse_release(row["since"]) if "since" in row else None,
+            parse_release(row["until"]) if "until" in row else None,
+        )
         for name, row in table.items()
     }
 

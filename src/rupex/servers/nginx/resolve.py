@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Final, NamedTuple
+from typing import Final, Literal, NamedTuple
 
 from msgspec import UNSET, structs
 
@@ -36,7 +36,8 @@ from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.headers import HeaderReader, reflected_part
 from rupex.servers.nginx.listeners import Listen, Listener, Virtual, read_listens, read_names
 from rupex.servers.nginx.load import Block, LoadedConfig, load
-from rupex.servers.nginx.process import HANDLERS, Location, Outcome, Processor, read_locations, scope_identity
+from rupex.servers.nginx.locations import Location, read_locations, scope_identity
+from rupex.servers.nginx.process import HANDLERS, Outcome, Processor
 from rupex.servers.nginx.release import default, directives_by_release, find_release
 from rupex.servers.nginx.surface import ExposedFiles, LimitReader, exposed, idle_modules, packaged_page, trusted_peers
 from rupex.servers.nginx.syntax import Directive, SourceText
@@ -319,7 +320,7 @@ class NginxConfiguration:
             sent = tuple(_filled(sent, exchange))
         takes_any = listener.default is virtual or any(n is None or n[:1] in "~*." or n.endswith("*") for n in names)
         redirect = refusal = listing = upstream = None
-        role = None
+        role: Literal["status", "admin"] | None = None
         if outcome.is_redirect and outcome.status is not None:
             redirect = self._redirect(listener, virtual, location, outcome, names, path, told)
         elif outcome.closed or (outcome.status is not None and 400 <= outcome.status < 500 and outcome.by is not None):
@@ -358,7 +359,7 @@ class NginxConfiguration:
             undecided=outcome.unknown,
             errors=self._error_headers(listener, virtual, location, names[0], path, chain),
             closed=access_of(chain).closed(),
-            role=role,  # type: ignore[arg-type]
+            role=role,
             exposes=self._exposes(listener, virtual, location, chain, exchange) if serves_files else None,
             methods=self._methods(listener, virtual, location, names[0], path) if redirect is None else None,
         )

@@ -22,6 +22,7 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.endpoint import ProtocolVersion
+from rupex.model.provenance import How
 from rupex.servers.family import Surroundings
 from rupex.servers.nginx.listeners import Listener, Virtual
 from rupex.servers.nginx.load import Block, LoadedConfig
@@ -231,11 +232,9 @@ class TlsResolver:
         for block in reversed(chain):
             directives = list(block.all("ssl_conf_command"))
             if directives:
-                how = "explicit" if block is chain[-1] else "inherited"
+                how: How = "explicit" if block is chain[-1] else "inherited"
                 return [
-                    (d.args[0].lower(), Found(d.args[1], d.provenance(how)))  # type: ignore[arg-type]
-                    for d in directives
-                    if len(d.args) == 2
+                    (d.args[0].lower(), Found(d.args[1], d.provenance(how))) for d in directives if len(d.args) == 2
                 ]
         return []
 

@@ -6,7 +6,7 @@ from typing import Final
 
 from rupex.model import Leg, Setting, Upstream
 from rupex.servers.nginx.load import Block
-from rupex.servers.nginx.process import UPSTREAM_DIRECTIVES
+from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited
