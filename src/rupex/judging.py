@@ -25,6 +25,7 @@ from rupex.model import (
     Verdict,
 )
 
+_BLIND: Final = Unknown("only the configuration can tell")
 _PLACE_OF_PROBLEMS: Final = frozenset({"endpoint", "scope", "name"})
 
 Key = tuple[str | None, str | None, str | None, str | None]
@@ -95,9 +96,13 @@ def _judge_control(
                     if key[0] in quiet:
                         quiet[key[0]][1] += 1
             continue
+        blind = group.is_blind_to(control)
         for key, source, arguments in group.places:
             if failed_before and key in failed_before:
                 kept.append(_folded(failed_before[key], rule, source))
+                continue
+            if blind:
+                kept.append(_judged(key, _BLIND, rule, source))
                 continue
             if control.takes_tls:  # endpoints that share their settings share the judgement
                 shared = places.shared_tls[key[0]]
@@ -213,6 +218,11 @@ class Group(Struct, frozen=True):
     transport: Literal["tls", "plain"] | None = None
     is_local: bool = False
     refuses: bool = False
+    is_wire_only: bool = False
+
+    def is_blind_to(self, control: Control) -> bool:
+        """Whether what is known of these places can say nothing about ``control``."""
+        return self.is_wire_only and "wire" not in control.evidence
 
     def is_exempt(self, control: Control) -> bool:
         if control.only is not None and control.only != self.transport:
@@ -266,7 +276,9 @@ class Places:
         match control.place:
             case "host":
                 key: Key = (None, None, None, None)
-                return [Group([(key, self.host, () if control.takes_host else (self.host,))])]
+                kinds = {source.kind for source in self.host.sources}
+                row = (key, self.host, () if control.takes_host else (self.host,))
+                return [Group([row], is_wire_only=kinds == {"wire"})]
             case "certificate":
                 return [Group([((None, None, None, c.path), c, (c,)) for c in self.host.certificates])]
             case "file":
@@ -288,7 +300,7 @@ def _grouped(kind: Literal["endpoint", "scope", "name"], endpoints: Iterable[End
     groups: dict[tuple[Any, ...], Group] = {}
     for endpoint in endpoints:
         transport: Literal["tls", "plain"] = "plain" if endpoint.transport == "plain" else "tls"
-        where = (transport, endpoint.is_local, endpoint.refuses is not None)
+        where = (transport, endpoint.is_local, endpoint.refuses is not None, endpoint.sources == ("wire",))
         group = groups.get(where)
         if group is None:
             group = groups[where] = Group([], *where)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 
 from rupex.controls.catalogue import control
-from rupex.http.product import tells_version
+from rupex.http.product import tells_inside, tells_version
 from rupex.http.urls import split_url
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Unknown
 
@@ -23,11 +23,10 @@ from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Un
 def version(endpoint: Endpoint) -> Judgement:
     passed: Judgement = PASS
     for scope in endpoint.scopes:
-        for header in scope.headers:
-            if header.name == "Server":
-                if tells_version(header.value):
-                    return Fail(f"answers with Server: {header.value}", header.provenance, evidence=header.value)
-                passed = Pass(header.provenance)
+        for header in scope.sent("Server"):
+            if tells_version(header.value):
+                return Fail(f"answers with Server: {header.value}", header.provenance, evidence=header.value)
+            passed = Pass(header.provenance)
         signature = scope.signature
         if signature is not None and signature.value is not None and tells_version(signature.value):
             return Fail(f"error pages say {signature.value}", signature.provenance, evidence=signature.value)
@@ -125,8 +124,9 @@ def error_page(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content:
         return EXEMPT
     signature = scope.signature
-    if signature is not None and signature.value is not None and tells_version(signature.value):
-        return Fail(f"error pages say {signature.value}", signature.provenance, evidence=signature.value)
+    if signature is not None and signature.value is not None:
+        if tells_version(signature.value) or tells_inside(signature.value):
+            return Fail(f"error pages say {signature.value}", signature.provenance, evidence=signature.value)
     if scope.undecided is not None:
         return Unknown(scope.undecided, scope.provenance)
     if scope.upstream is not None and scope.upstream.keeps_errors:

@@ -90,6 +90,7 @@ def _names(headers: list[Header]) -> str:
     references=("operational: a line without effect misleads everybody who reads it",),
     cwe=("CWE-1164",),
     only="tls",
+    evidence=("config",),
     remedy={
         "nginx": "Move the add_header into the blocks that answer; those with an add_header of their own inherit none.",
         "*": "Move the header to where the server reads it.",

@@ -41,6 +41,7 @@ def _leaving(legs: Iterable[Leg], trusted: tuple[str, ...]) -> list[tuple[Leg, W
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
     local_exempt=True,
+    evidence=("config",),
     remedy={
         "nginx": "proxy_pass https://…; with proxy_ssl_verify on; and proxy_ssl_trusted_certificate.",
         "*": "Speak TLS to the upstream, or move it to this machine.",
@@ -73,6 +74,7 @@ def upstream_tls(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[st
     references=("operational: RFC 9525 6 says what to verify",),
     cwe=("CWE-295",),
     local_exempt=True,
+    evidence=("config",),
     remedy={
         "nginx": "proxy_ssl_verify on; proxy_ssl_trusted_certificate FILE; and proxy_ssl_server_name on;",
         "*": "Verify the upstream's certificate against an anchor of your own, and its name.",
@@ -100,6 +102,7 @@ def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple
     references=("operational: requests are made in this host's name",),
     cwe=("CWE-441",),
     local_exempt=True,
+    evidence=("config",),
     remedy={
         "nginx": "Name the upstream in proxy_pass, or choose it with a map from a fixed list.",
         "*": "Take the upstream from a fixed list, never from the request.",
@@ -126,6 +129,7 @@ def open_proxy(endpoint: Endpoint) -> Judgement:
     why="A forwarded-for header that anybody may write gets anybody past every rule by address.",
     references=("operational: addresses decide on access, limits and logs",),
     cwe=("CWE-348",),
+    evidence=("config",),
     remedy={
         "nginx": "Name your own proxies in set_real_ip_from, and nobody else.",
         "*": "Trust forwarded-for headers and PROXY protocol from your own proxies' addresses only.",

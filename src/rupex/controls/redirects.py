@@ -178,6 +178,7 @@ def redirect_target(endpoint: Endpoint) -> Judgement:
     references=("operational: RFC 9112 11.1 describes response splitting",),
     cwe=("CWE-113",),
     local_exempt=True,
+    evidence=("config",),
     remedy={
         "nginx": "Use $request_uri, which stays escaped, in place of $uri or a capture in return and add_header.",
         "*": "Write the request's path into headers only as it was sent, escaped.",

@@ -119,6 +119,7 @@ def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_s
     why="A method that nobody uses is one that nobody tests.",
     references=("operational: the baseline lists them",),
     cwe=("CWE-650",),
+    evidence=("config",),
     remedy={
         "nginx": "limit_except GET POST { deny all; } in the location.",
         "*": "Refuse the other methods.",

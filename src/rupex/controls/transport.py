@@ -141,6 +141,13 @@ def _is_served(name: str, served: set[str]) -> bool:
     },
 )
 def unknown_host(endpoint: Endpoint) -> Judgement:
+    if endpoint.stranger is not None:
+        asked = endpoint.stranger
+        if asked.value is None:
+            return Unknown(asked.why_unknown, asked.provenance)
+        if asked.value == "content":
+            return Fail("a request for a name that nobody has gets content", asked.provenance)
+        return Pass(asked.provenance, asked.value)
     if not endpoint.default:
         return EXEMPT
     if endpoint.refuses is not None:

@@ -10,3 +10,24 @@ _VERSION = re.compile(r"/\s*v?\d|\b\d+\.\d+")
 def tells_version(text: str) -> bool:
     """Whether ``text`` (a Server header, the foot of an error page) has a version number in it."""
     return _VERSION.search(text) is not None
+
+
+_TRACE = re.compile(
+    r"Traceback \(most recent call last\)|\bat [\w$.]+\([\w$]+\.java:\d+\)|\bat [\w.]+ in [A-Z]:\\\\?[^ <]+:line \d+"
+    r"|(?:Fatal error|Warning|Notice)</?b?>?: .{0,200} on line|\bin (/(?:var|srv|home|usr|opt|app)/[\w./-]+)",
+)
+_SIGNATURE = re.compile(
+    r"\b(?:nginx|openresty|Apache(?: Tomcat)?|Tomcat|lighttpd|Microsoft-IIS|Jetty|Caddy|HAProxy|Varnish|PHP|OpenSSL|Werkzeug|"
+    r"gunicorn|Node\.js|Kestrel|JBoss|WildFly|GlassFish)(?:\(|/| )v?\d[\w.]*",
+)
+
+
+def telling_line(body: str) -> str:
+    """What an error page tells of the inside: a stack trace, a path, or a product with its version; empty for nothing."""
+    found = _TRACE.search(body) or _SIGNATURE.search(body)
+    return "" if found is None else " ".join(found[0].split())[:120]
+
+
+def tells_inside(text: str) -> bool:
+    """Whether ``text``, as of :func:`telling_line`, is a trace or a path."""
+    return _TRACE.search(text) is not None

@@ -46,3 +46,33 @@ PATTERN_CHARACTERS: Final = 4_096
 
 PROBLEMS: Final = 1_000
 """Problems kept for one host; a tree with more is not the tree that was meant."""
+
+HANDSHAKE_MESSAGE_BYTES: Final = 256 << 10
+"""One handshake message of a stranger's server: real chains take about 10 KiB, post-quantum ones some 30."""
+
+FLIGHT_BYTES: Final = 512 << 10
+"""Everything that a server may send in answer to one hello."""
+
+FLIGHT_RECORDS: Final = 512
+"""Records in answer to one hello: a real flight has under ten, an endless one of empty fragments must end."""
+
+FOREIGN_BYTES: Final = 512
+"""What is kept of an answer that is no TLS, enough to tell what it is."""
+
+CERTIFICATES_SENT: Final = 32
+"""Certificates of one chain on the wire; real ones have up to five."""
+
+WEB_BODY_BYTES: Final = 64 << 10
+"""What is read of one page: enough for a title, a default page's words and a listing's head."""
+
+WEB_HEADERS: Final = 200
+"""Header lines of one answer that are kept; real ones have up to fifty."""
+
+WEB_HEADER_CHARACTERS: Final = 8192
+"""One header value; content security policies reach some 4,000."""
+
+HOPS: Final = 10
+"""Redirects that are followed from one URL; browsers give up at twenty."""
+
+PROBE_NAMES: Final = 100_000
+"""Names that one probe takes."""

@@ -265,6 +265,46 @@ class Tls(Struct, frozen=True, kw_only=True):
     client_certificate: Setting[Literal["none", "verified", "unverified"]] | None = None
 
 
+class Exchange(Struct, frozen=True):
+    """One HTTP answer on the wire, a hop of a chain of redirects: ``location`` is absolute, None without one."""
+
+    url: str
+    status: int
+    location: str | None
+    headers: tuple[tuple[str, str], ...] = ()
+
+
+class SentCertificate(Struct, frozen=True):
+    """A certificate as a listener sent it."""
+
+    subject: str
+    issuer: str
+    sha256: str
+    not_before: datetime
+    not_after: datetime
+
+
+class WireFacts(Struct, frozen=True, kw_only=True):
+    """What was asked of a listener, and what came as it came. ``connections`` and ``round_trips``: made and waited for, in
+    ``seconds``; ``chains``: certificates in the order sent; ``signatures``: schemes of the handshakes seen; ``suites``: by
+    protocol version; ``exchanges``: hops, of each URL that was followed; ``cached``: what tells that a cache answered;
+    ``notes``: what else is worth knowing."""
+
+    connections: int
+    round_trips: int
+    seconds: float
+    chains: tuple[tuple[SentCertificate, ...], ...] = ()
+    signatures: tuple[str, ...] = ()
+    suites: dict[ProtocolVersion, tuple[str, ...]] = {}
+    exchanges: tuple[tuple[Exchange, ...], ...] = ()
+    cached: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+Stranger = Literal["refused", "redirect", "content"]
+"""What a request for a name that nobody has gets; a redirect: to a name of the server's own."""
+
+
 class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     """One address, port and set of server names that answers.
 
@@ -274,7 +314,9 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
 
     ``refuses``: the line that makes it refuse every handshake, so that it has no answers. ``trace``: whether TRACE is
     answered. ``trusted_peers``: networks whose word about the client's address is taken; None where nobody's is.
-    ``inode_etags``: whether an ETag tells a file's inode.
+    ``inode_etags``: whether an ETag tells a file's inode. ``stranger``: what unknown names get, where that was asked
+    rather than read from the default endpoint. ``local``: whether only the machine itself reaches it, where the address
+    does not tell, since it is only the way on which somebody went there.
     """
 
     id: str
@@ -294,11 +336,14 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     trusted_peers: Setting[tuple[str, ...]] | None = None
     limits: Limits | None = None
     inode_etags: Setting[bool] | None = None
+    stranger: Setting[Stranger] | None = None
+    local: bool | None = None
+    wire: WireFacts | None = None
 
     @cached_property
     def is_local(self) -> bool:
         """Reached only from the machine itself: a Unix socket or a loopback address."""
-        return self.port is None or is_loopback(self.address)
+        return self.local if self.local is not None else self.port is None or is_loopback(self.address)
 
     def scopes_with_names(self) -> Iterator[tuple[Scope, str | None]]:
         """Each scope once for each server name that reaches it; None for an endpoint without names."""

@@ -83,7 +83,9 @@ class FileFacts(Struct, frozen=True, kw_only=True):
 
 class Certificate(Struct, frozen=True, kw_only=True):
     """One X.509 certificate. ``names``: the DNS names and IP addresses of its subjectAltName, lower case.
-    ``ocsp_responders``: the URLs that it names; ``must_staple``: it demands a stapled response (RFC 7633)."""
+    ``ocsp_responders``: the URLs that it names; ``must_staple``: it demands a stapled response (RFC 7633). ``is_ca``: it
+    may issue others; ``server_auth``: its extended key usage, if it has one, allows a server; ``public_policy``: its
+    issuer says that it keeps the rules of public authorities (BR 7.1.6.1); ``timestamps``: it embeds signed ones."""
 
     subject: str
     issuer: str
@@ -99,12 +101,29 @@ class Certificate(Struct, frozen=True, kw_only=True):
     public_sha256: str
     ocsp_responders: tuple[str, ...] = ()
     must_staple: bool = False
+    is_ca: bool = False
+    server_auth: bool = True
+    public_policy: bool = False
+    timestamps: bool = False
+
+
+class TrustPath(Struct, frozen=True):
+    """The way from a leaf over the certificates that came with it. ``anchor``: the subject of the trust anchor that it ends
+    at, None for none; ``is_public``: that anchor is on the dated public list. ``missing``: the issuer at which it ends
+    without one. ``surplus``: certificates that it does not need; ``in_order``: each stands before its issuer."""
+
+    anchor: str | None
+    is_public: bool
+    missing: str | None
+    surplus: int
+    in_order: bool
 
 
 class CertificateFile(Struct, frozen=True, kw_only=True):
     """A certificate file as configured: the ``leaf``, what else it holds in order, and the ``key`` it is used with.
 
-    ``unknown``: why nothing is known of it (unreadable, not a certificate …).
+    ``unknown``: why nothing is known of it (unreadable, not a certificate …). ``source``: ``wire`` for one that a listener
+    sent, whose ``path`` names that listener. ``trust``: the way to an anchor, None when it was not looked for.
     """
 
     path: str
@@ -114,6 +133,8 @@ class CertificateFile(Struct, frozen=True, kw_only=True):
     chain: tuple[Certificate, ...] = ()
     key: KeyFile | None = None
     unknown: str | None = None
+    source: Literal["files", "wire"] = "files"
+    trust: TrustPath | None = None
 
 
 class Key(Struct, frozen=True):

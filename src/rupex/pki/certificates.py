@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import warnings
 from functools import lru_cache
 from hashlib import sha256
 from typing import Any, Final
@@ -20,6 +21,12 @@ _SUBJECT_ALT_NAME: Final = bytes.fromhex("551d11")  # RFC 5280, 4.2.1.6
 _AUTHORITY_INFO_ACCESS: Final = bytes.fromhex("2b06010505070101")  # RFC 5280, 4.2.2.1
 _OCSP: Final = bytes.fromhex("2b06010505073001")
 _TLS_FEATURE: Final = bytes.fromhex("2b06010505070118")  # RFC 7633, 4
+_BASIC_CONSTRAINTS: Final = bytes.fromhex("551d13")  # RFC 5280, 4.2.1.9
+_EXTENDED_KEY_USAGE: Final = bytes.fromhex("551d25")  # RFC 5280, 4.2.1.12
+_SERVER_AUTH: Final = (bytes.fromhex("06082b06010505070301"), bytes.fromhex("0604551d2500"))  # or any use at all
+_POLICIES: Final = bytes.fromhex("551d20")  # RFC 5280, 4.2.1.4
+_PUBLIC_POLICY: Final = bytes.fromhex("67810c01")  # 2.23.140.1, below which the reserved ones are (BR 7.1.6.1)
+_TIMESTAMPS: Final = bytes.fromhex("2b06010401d679020402")  # RFC 6962, 3.3
 _STATUS_REQUEST: Final = bytes.fromhex("020105")  # the INTEGER 5
 
 _MOST_NAMES: Final = 1024
@@ -49,6 +56,11 @@ def parse_certificates(content: bytes) -> list[Certificate]:
     return [_describe_pem(block) if index else _describe(_load_pem(block)) for index, block in enumerate(blocks)]
 
 
+def parse_der(content: bytes) -> Certificate:
+    """One certificate as it stands on the wire. Raises :class:`CredentialError`."""
+    return _describe_der(content)
+
+
 def _pem_blocks(content: bytes) -> list[bytes]:
     """The PEM blocks of certificates in ``content`` (RFC 7468), each from its first to its last dash."""
     blocks = []
@@ -73,14 +85,16 @@ def _describe_pem(block: bytes) -> Certificate:
 
 def _load_pem(block: bytes) -> x509.Certificate:
     try:
-        return x509.load_pem_x509_certificate(block)
+        with warnings.catch_warnings(action="ignore"):  # what is wrong with it is for the controls to say
+            return x509.load_pem_x509_certificate(block)
     except _UNREADABLE as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
 
 
 def _describe_der(content: bytes) -> Certificate:
     try:
-        return _describe(x509.load_der_x509_certificate(content))
+        with warnings.catch_warnings(action="ignore"):
+            return _describe(x509.load_der_x509_certificate(content))
     except _UNREADABLE as error:
         raise CredentialError(f"the certificate cannot be read ({_short(error)})") from None
 
@@ -109,6 +123,10 @@ def _describe(certificate: x509.Certificate) -> Certificate:
             public_sha256=sha256(parts.public_key).hexdigest(),
             ocsp_responders=responders,
             must_staple=must_staple,
+            is_ca=b"\x01\x01\xff" in parts.extensions.get(_BASIC_CONSTRAINTS, b""),
+            server_auth=_allows_server(parts.extensions.get(_EXTENDED_KEY_USAGE)),
+            public_policy=_PUBLIC_POLICY in parts.extensions.get(_POLICIES, b""),
+            timestamps=_TIMESTAMPS in parts.extensions,
         )
     except _UNREADABLE as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
@@ -139,6 +157,11 @@ def _extensions(extensions: dict[bytes, bytes]) -> tuple[tuple[str, ...], tuple[
     urls = [] if access is None else responder_urls(access, _OCSP)
     feature = extensions.get(_TLS_FEATURE, b"")
     return tuple(names), tuple(url.decode("ascii") for url in urls), _STATUS_REQUEST in feature
+
+
+def _allows_server(usage: bytes | None) -> bool:
+    """Whether an extended key usage, or none, allows server authentication (RFC 5280, 4.2.1.12)."""
+    return usage is None or any(purpose in usage for purpose in _SERVER_AUTH)
 
 
 def _key_facts(certificate: x509.Certificate) -> dict[str, Any]:

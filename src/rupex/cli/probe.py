@@ -1,0 +1,116 @@
+"""``rupex probe``: names as a stranger sees them, to the same findings and score."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from rupex.cli import options
+from rupex.cli.audit import finish
+
+
+def add_verbs(verbs: Any) -> None:
+    parser = options.verb(
+        verbs, "probe", "probe listeners: what a stranger gets, over TLS and plain HTTP",
+        "rupex probe www.ternholm.test --require 75", run,
+    )  # fmt: skip
+    parser.add_argument(
+        "name", metavar="NAME[:PORT]", nargs="*",
+        help="a name or address to ask for; without a port 443 and 80, of which one may be closed",
+    )  # fmt: skip
+    parser.add_argument("--names", metavar="FILE", help="more names, one a line, # for comments; - for standard input")
+    parser.add_argument("--connect", metavar="ADDR[:PORT]", help="go there instead of to the names' own addresses")
+    parser.add_argument(
+        "--gentle", action="store_true", help="one connection at a time with a pause, for fragile devices"
+    )
+    parser.add_argument("--skip-paths", action="store_true", help="do not ask for the paths that files often lie at")
+    parser.add_argument(
+        "--patience", metavar="SECONDS", type=_seconds, help="wait as long for one connection or answer (default: 8)"
+    )
+    options.add_judging_options(parser)
+    options.add_output_options(parser)
+
+
+def _seconds(text: str) -> float:
+    try:
+        number = float(text)
+    except ValueError:
+        number = 0.0
+    if not 0.05 <= number <= 600:
+        raise argparse.ArgumentTypeError(f"{text!r} is no time to wait; one is a number of seconds from 0.05 to 600")
+    return number
+
+
+def run(arguments: argparse.Namespace) -> int:
+    import asyncio
+
+    from rupex.baseline import load_baseline
+
+    targets = _targets(arguments)
+    baseline = load_baseline(arguments.baseline)
+    now = options.moment(arguments.now)
+    files = options.outputs(arguments.output)
+    clock = time.monotonic()
+    hosts = asyncio.run(_probe(targets, baseline, now, arguments, files))
+    return finish(hosts, baseline, now, time.monotonic() - clock, arguments, files)
+
+
+def _targets(arguments: argparse.Namespace) -> list[Any]:
+    from rupex.model import RupexError, bounds
+    from rupex.wire.targets import parse_target
+
+    written = list(arguments.name)
+    if arguments.names is not None:
+        written += _listed(arguments.names)
+    found = list(dict.fromkeys(parse_target(text) for text in written))
+    if not found:
+        raise RupexError("name what to probe, such as www.ternholm.test, or give a list with --names FILE")
+    if len(found) > bounds.PROBE_NAMES:
+        raise RupexError(f"{len(found)} names; more than {bounds.PROBE_NAMES} are not probed in one run")
+    return found
+
+
+def _listed(name: str) -> list[str]:
+    from rupex.model import RupexError
+
+    try:
+        text = sys.stdin.read() if name == "-" else Path(name).read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
+        raise RupexError(f"{name}: the list of names cannot be read ({reason})") from None
+    return [line for row in text.splitlines() if (line := row.partition("#")[0].strip())]
+
+
+async def _probe(targets: list[Any], baseline: Any, now: Any, arguments: argparse.Namespace, files: Any) -> list[Any]:
+    from rupex.cli.progress import Bar
+    from rupex.probe import probe
+    from rupex.wire.line import GENTLE, Manners
+
+    manners = GENTLE if arguments.gentle else Manners()
+    if arguments.patience is not None:
+        from msgspec import structs
+
+        manners = structs.replace(manners, step_seconds=arguments.patience)
+    forms = {arguments.format, *(form for form, _ in files)}
+    hosts: list[Any] = [None] * len(targets)
+    with Bar("probe", len(targets)) as bar:
+        async for at, document in probe(
+            targets, baseline, now, manners=manners, connect=_connect(arguments.connect),
+            skip_paths=arguments.skip_paths, keep_all=arguments.verbose, endpoints=bool(forms - {"text"}),
+        ):  # fmt: skip
+            hosts[at] = document
+            bar.advance()
+    return hosts
+
+
+def _connect(text: str | None) -> Any:
+    if text is None:
+        return None
+    from rupex.wire.observe import Connect
+    from rupex.wire.targets import parse_target
+
+    there = parse_target(text)
+    return Connect(there.name, there.port)

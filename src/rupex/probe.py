@@ -1,0 +1,57 @@
+"""Many names probed: observed at the same time, judged one by one, each handed on as soon as it is done."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Sequence
+from datetime import datetime
+from typing import Final
+
+from msgspec import structs
+
+from rupex.assess import assess
+from rupex.baseline import Baseline
+from rupex.model.run import HostDocument
+from rupex.wire.line import Manners
+from rupex.wire.observe import Connect, Round, observe
+from rupex.wire.targets import Target
+
+_AT_ONCE: Final = 24
+"""Names that are looked at at the same time; the connections have a bound of their own."""
+
+
+async def probe(
+    targets: Sequence[Target],
+    baseline: Baseline,
+    now: datetime,
+    *,
+    manners: Manners,
+    connect: Connect | None = None,
+    skip_paths: bool = False,
+    keep_all: bool = False,
+    endpoints: bool = True,
+) -> AsyncIterator[tuple[int, HostDocument]]:
+    """Each target's place in ``targets`` with its document, in the order in which they are done.
+
+    ``endpoints``: whether the documents have them.
+    """
+    around = Round(list(targets), manners, connect, skip_paths=skip_paths)
+    waiting = iter(enumerate(targets))
+    running: dict[asyncio.Task[HostDocument], int] = {}
+
+    async def one(target: Target) -> HostDocument:
+        document = assess(await observe(target, around), baseline, now, keep_all=keep_all)
+        return document if endpoints else structs.replace(document, endpoints=())
+
+    try:
+        while True:
+            while len(running) < _AT_ONCE and (following := next(waiting, None)) is not None:
+                running[asyncio.create_task(one(following[1]))] = following[0]
+            if not running:
+                return
+            done, _ = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
+            for task in done:
+                yield running.pop(task), task.result()
+    finally:
+        for task in running:
+            task.cancel()

@@ -1,0 +1,252 @@
+"""A name seen from outside, at every address and port it has: the host that the controls judge."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Literal
+
+from msgspec import Struct
+
+from rupex.model import (
+    Certificate,
+    CertificateFile,
+    Endpoint,
+    Exchange,
+    Host,
+    Problem,
+    Provenance,
+    Sample,
+    Source,
+    bounds,
+)
+from rupex.pki.certificates import CredentialError, parse_der
+from rupex.wire.describe import certificate_place, endpoint_id, endpoint_of, samples_of, sent_chains
+from rupex.wire.line import Listener, Manners
+from rupex.wire.targets import Target, UnresolvedError, addresses_of
+from rupex.wire.visit import Visit, visit
+from rupex.wire.web import Page, Web, parts_of_url
+
+
+class Connect(Struct, frozen=True):
+    """Where to go instead of a name's own address; ``port`` None: the port of the name."""
+
+    address: str
+    port: int | None = None
+
+
+class Round:
+    """One run over many names: what they share. ``targets``: all names that were asked for, which redirects may be followed
+    to. ``connect``: one way to all of them."""
+
+    def __init__(self, targets: list[Target], manners: Manners, connect: Connect | None, *, skip_paths: bool) -> None:
+        self.manners, self.connect, self.skip_paths = manners, connect, skip_paths
+        self.overall = asyncio.Semaphore(manners.overall)
+        self._asked = {(target.name, port) for target in targets for port in self.ports_of(target)}
+
+    def ports_of(self, target: Target) -> tuple[int, ...]:
+        """The ports of a target; a way that names its port leads to one port only."""
+        if target.port is None and self.connect is not None and self.connect.port is not None:
+            return target.ports[:1]
+        return target.ports
+
+    def listener(self, address: str, port: int) -> Listener:
+        """Who is asked for ``port``."""
+        there = port if self.connect is None or self.connect.port is None else self.connect.port
+        return Listener(address, there, self.manners, self.overall)
+
+    async def addresses(self, name: str) -> tuple[str, ...]:
+        if self.connect is not None:
+            return (self.connect.address,)
+        return await addresses_of(name, self.manners.step_seconds)
+
+    async def find(self, name: str, port: int) -> Listener | None:
+        """A listener for a redirect to ``name`` and ``port``, None where nobody asked for them."""
+        if (name, port) not in self._asked:
+            return None
+        try:
+            return self.listener((await self.addresses(name))[0], port)
+        except (UnresolvedError, IndexError):
+            return None
+
+
+async def observe(target: Target, around: Round) -> Host:
+    """Look at ``target``. What cannot be reached is a problem of the host."""
+    place = f"wire:{target.name}"
+    try:
+        addresses = await around.addresses(target.name)
+    except UnresolvedError as error:
+        return _nobody(target, Problem("unreachable", place, None, str(error), True))
+    if not addresses:
+        return _nobody(target, Problem("unreachable", place, None, "the name has no address", True))
+    pairs = [(around.listener(address, port), port) for address in addresses for port in around.ports_of(target)]
+    visits = await asyncio.gather(
+        *(visit(listener, target.name, port, skip_paths=around.skip_paths) for listener, port in pairs)
+    )
+    seen = [found for found in visits if found.answered]
+    problems = [problem for found in visits if (problem := _problem(found, anybody=bool(seen))) is not None]
+    endpoints, samples = [], list[Sample]()
+    for found in seen:
+        listener = next(listener for (listener, _), one in zip(pairs, visits, strict=True) if one is found)
+        exchanges = await _follow(found, listener, visits, around)
+        found.connections, found.round_trips = listener.connections, listener.round_trips
+        endpoints.append(endpoint_of(found, exchanges))
+        samples += samples_of(found)
+    return _host(target, seen, endpoints, samples, problems, pairs)
+
+
+def _nobody(target: Target, problem: Problem) -> Host:
+    return Host(name=target.name, sources=(), problems=(problem,))
+
+
+def _host(
+    target: Target,
+    seen: list[Visit],
+    endpoints: list[Endpoint],
+    samples: list[Sample],
+    problems: list[Problem],
+    pairs: list[tuple[Listener, int]],
+) -> Host:
+    certificates: dict[str, CertificateFile] = {}
+    leaves: dict[str, Certificate] = {}
+    for found in seen:
+        for kind, sent in sent_chains(found).items():
+            place = certificate_place(found, kind)
+            one = _certificate(found, place, sent.chain)
+            if one.leaf is not None:
+                leaves[place] = one.leaf
+                known = certificates.get(one.leaf.sha256)
+                if known is not None:
+                    both = (*known.endpoints, *one.endpoints)
+                    certificates[one.leaf.sha256] = _with_endpoints(known, both)
+                    continue
+            certificates[place if one.leaf is None else one.leaf.sha256] = one
+    addresses = dict.fromkeys(f"{_written(listener.address)}:{listener.port}" for listener, _ in pairs)
+    return Host(
+        name=target.name,
+        sources=tuple(Source("wire", address=address) for address in addresses),
+        endpoints=tuple(endpoints),
+        certificates=tuple(certificates.values()),
+        samples=tuple(samples),
+        problems=tuple(problems[: bounds.PROBLEMS]),
+        leaves=leaves,
+    )
+
+
+def _written(address: str) -> str:
+    return f"[{address}]" if ":" in address else address
+
+
+def _with_endpoints(known: CertificateFile, endpoints: tuple[str, ...]) -> CertificateFile:
+    return CertificateFile(
+        path=known.path, named_by=known.named_by, endpoints=endpoints, leaf=known.leaf, chain=known.chain,
+        source="wire", trust=known.trust,
+    )  # fmt: skip
+
+
+def _certificate(found: Visit, place: str, chain: tuple[bytes, ...]) -> CertificateFile:
+    from rupex.pki.chains import trust_path
+
+    seen_at = Provenance("wire", note=f"{found.address}:{found.port}")
+    described: list[Certificate] = []
+    problem = None
+    for der in chain:
+        try:
+            described.append(parse_der(der))
+        except CredentialError as error:
+            problem = problem or str(error)
+    has_leaf = bool(described) and problem is None
+    return CertificateFile(
+        path=place,
+        named_by=(seen_at,),
+        endpoints=(endpoint_id(found.address, found.port, found.name),),
+        leaf=described[0] if has_leaf else None,
+        chain=tuple(described[1:]) if has_leaf else (),
+        unknown=problem,
+        source="wire",
+        trust=trust_path(chain),
+    )
+
+
+def _problem(found: Visit, *, anybody: bool) -> Problem | None:
+    """What kept a visit from seeing all there is. A port where nobody listens is none, when another one answered."""
+    place = endpoint_id(found.address, found.port, found.name)
+    swept = found.swept
+    failure = None if swept is None else swept.failure
+    if not found.answered:
+        kind, why = ("refused", "the port is closed")
+        if failure is not None:
+            kind, why = failure.kind, failure.why
+        elif found.pages is not None and not isinstance(found.pages.root, Page):
+            kind, why = found.pages.root.kind, found.pages.root.why
+        if anybody and kind in ("refused", "port", "unreachable"):
+            return None
+        return Problem(_problem_kind(kind), place, None, why, not anybody)
+    if swept is not None and not swept.is_silent and swept.doubts:
+        version, why = next(iter(swept.doubts.items()))
+        return Problem(
+            _problem_kind(failure.kind if failure is not None else "broken"), place, None, f"{version}: {why}"
+        )
+    pages = found.pages
+    if pages is not None and not isinstance(pages.root, Page):
+        return Problem(_problem_kind(pages.root.kind), place, None, f"no page: {pages.root.why}")
+    return None
+
+
+def _problem_kind(kind: str) -> Literal["refused", "timeout", "unreachable"]:
+    if kind in ("refused", "port"):
+        return "refused"
+    return "timeout" if kind == "timeout" else "unreachable"
+
+
+async def _follow(
+    found: Visit, listener: Listener, visits: list[Visit], around: Round
+) -> tuple[tuple[Exchange, ...], ...]:
+    """The chain of redirects that starts at the front page of ``found``, hop by hop, within the names asked for."""
+    if found.pages is None or not isinstance(found.pages.root, Page):
+        return ()
+    known = {
+        page.url: page for one in visits if one.pages is not None for page in one.pages.seen() if one.pages is not None
+    }
+    page = found.pages.root
+    hops = [_exchange(page)]
+    seen = {page.url}
+    while page.location is not None and len(hops) <= bounds.HOPS and page.location not in seen:
+        seen.add(page.location)
+        following = known.get(_normal(page.location)) or await _fetch(page.location, around)
+        if following is None:
+            break
+        page = following
+        hops.append(_exchange(page))
+    return (tuple(hops),)
+
+
+def _normal(url: str) -> str:
+    """``url`` with a path, without a fragment and without its scheme's own port."""
+    found = parts_of_url(url)
+    if found is None or found[0] not in ("http", "https"):
+        return url
+    scheme, host, port, target = found
+    shown = f"[{host}]" if ":" in host else host
+    usual = {"https": 443, "http": 80}[scheme]
+    return f"{scheme}://{shown}" + ("" if port == usual else f":{port}") + target
+
+
+async def _fetch(url: str, around: Round) -> Page | None:
+    found = parts_of_url(url)
+    if found is None or found[0] not in ("http", "https") or found[2] is None:
+        return None
+    scheme, host, port, target = found
+    listener = await around.find(host, port or 0)
+    if listener is None:
+        return None
+    async with Web(listener, "https" if scheme == "https" else "http", host, port or 0) as web:
+        page = await web.get(target)
+    return page if isinstance(page, Page) else None
+
+
+_SHOWN = frozenset({"strict-transport-security", "location", "server", "age", "via", "set-cookie"})
+
+
+def _exchange(page: Page) -> Exchange:
+    headers = tuple((name, value) for name, value in page.headers if name.lower() in _SHOWN)
+    return Exchange(page.url, page.status, page.location, headers)

@@ -1,0 +1,564 @@
+"""The sweep: which versions, suites, groups and signatures a listener takes, in as few connections as can be.
+
+How it goes, and what it costs, is told in docs/wire.md. The idea: a list is cut into parts of which each is offered
+whole, what was chosen is taken out, and so on until the part is refused; the parts are asked side by side. They are
+contiguous parts of the order that servers most often have, so that the order within a part is known for nothing, and
+one comparison at each seam proves the whole.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import Iterable, Sequence
+from itertools import pairwise
+from typing import Any, Final, Literal
+
+from msgspec import Struct, field
+
+from rupex.model.endpoint import ProtocolVersion
+from rupex.tls.groups import all_groups
+from rupex.tls.openssl import Library, expand
+from rupex.tls.signatures import SCHEMES
+from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite, all_suites
+from rupex.wire import numbers as n
+from rupex.wire.answers import SentCertificates, decode_protocol
+from rupex.wire.ask import Answer, NoAnswer, Refused, Taken, ask
+from rupex.wire.hello import Offer, Ssl2ServerHello, decode_ssl2_server_hello, ssl2_hello
+from rupex.wire.line import LineError, Listener
+from rupex.wire.octets import WireError
+
+_BY_CODE: Final = {suite.code: suite for suite in all_suites()}
+_PARTS: Final = 5
+_PARTS_OF_OLD: Final = 3
+_SPARE_CONNECTIONS: Final = 40
+"""Connections that a sweep may make beside one for each version and suite that is taken."""
+
+_MODERN_SCHEMES: Final = tuple(s.code for s in SCHEMES if s.digest not in ("SHA-1", "SHA-224"))
+_ALL_SCHEMES: Final = tuple(s.code for s in SCHEMES)
+_OLD_SCHEMES: Final = (*(s.code for s in SCHEMES if s.digest in ("SHA-1", "SHA-224")), n.RSA_MD5)
+_SIGNED_WITH: Final = {"RSA": ("RSA",), "ECDSA": ("ECDSA", "Ed25519", "Ed448"), "DSS": ("DSA",)}
+
+# Groups in parts, those together that servers take together, so that a part is most often taken whole or not at all.
+_CLASSIC: Final = tuple(g.code for name in ("x25519", "secp256r1", "x448", "secp521r1", "secp384r1")
+                        for g in all_groups() if g.name == name)  # fmt: skip
+_FINITE: Final = tuple(group.code for group in all_groups() if group.kind == "ff")
+_RARE: Final = tuple(g.code for g in all_groups() if g.code not in _CLASSIC and g.kind != "ff")
+_CURVES: Final = tuple(group.code for group in all_groups() if group.kind == "ec" and not group.name.endswith("tls13"))
+
+
+def suites_for(version: ProtocolVersion) -> tuple[CipherSuite, ...]:
+    """Every suite that can be negotiated in ``version``, in the order that servers most often have: OpenSSL's."""
+    rank = {s.code: at for at, s in enumerate(expand("ALL:COMPLEMENTOFALL", Library()).suites)}
+    if version in ("SSLv2", "TLSv1.3"):
+        return tuple(suite for suite in all_suites() if suite.version == version)
+    index = PROTOCOL_VERSIONS.index(version)
+    found = [s for s in all_suites() if 1 <= PROTOCOL_VERSIONS.index(s.version) <= index and s.version != "TLSv1.3"]
+    return tuple(sorted(found, key=lambda suite: rank.get(suite.code, len(rank) + suite.code)))
+
+
+_LIKELY: Final = frozenset(
+    s.code
+    for s in expand("HIGH:!aNULL:!PSK:!SRP:!DSS", Library((3, 0, 0))).suites
+    if s.key_exchange in ("RSA", "ECDHE")
+)
+
+
+def parts_of(suites: Sequence[CipherSuite], count: int) -> list[tuple[int, ...]]:
+    """``suites`` cut into ``count`` contiguous parts that have as many likely ones each."""
+    likely = sum(1 for suite in suites if suite.code in _LIKELY and suite.authentication != "ECDSA")
+    found: list[list[int]] = [[]]
+    seen = 0
+    for suite in suites:
+        counts = suite.code in _LIKELY and suite.authentication != "ECDSA"
+        if counts and seen * count >= likely * len(found) and len(found) < count:
+            found.append([])
+        seen += counts
+        found[-1].append(suite.code)
+    return [tuple(part) for part in found]
+
+
+Order = Literal["server", "client"]
+
+
+class Swept(Struct):
+    """What a sweep found. ``suites``: by version, in the server's order where it has one; a version that is not there is
+    not offered, one in ``doubts`` could not be told, for that reason. ``order``: who decides it, None where it could not
+    be told. ``dh_primes``: of finite-field exchanges. ``chains``: by kind of certificate (``RSA``, ``ECDSA`` …).
+
+    Of single facts None means that they were not seen.
+    """
+
+    suites: dict[ProtocolVersion, tuple[int, ...]] = field(default_factory=dict)
+    doubts: dict[ProtocolVersion, str] = field(default_factory=dict)
+    order: Order | None = None
+    order_doubt: str = ""
+    groups: list[int] = field(default_factory=list)
+    groups_doubt: str = ""
+    schemes: list[int] = field(default_factory=list)
+    schemes_doubt: str = ""
+    dh_primes: list[int] = field(default_factory=list)
+    chains: dict[str, SentCertificates] = field(default_factory=dict)
+    stapled: bool | None = None
+    compression: bool | None = None
+    secure_renegotiation: bool | None = None
+    master_secret: bool | None = None
+    tickets: bool | None = None
+    fallback_refused: bool | None = None
+    protocol: str | None = None
+    protocol_seen: bool = False
+    asks_for_certificate: bool | None = None
+    foreign: bytes | None = None
+    name_unknown: bool = False
+    failure: NoAnswer | None = None
+    problems: list[str] = field(default_factory=list)
+
+    @property
+    def pairs(self) -> int:
+        """Versions and suites that are taken together."""
+        return sum(map(len, self.suites.values()))
+
+    @property
+    def is_silent(self) -> bool:
+        """Whether no handshake was answered at all."""
+        return not self.suites
+
+
+class Sweep:
+    """One sweep of ``listener`` for the server name ``name`` (None: for no name)."""
+
+    def __init__(self, listener: Listener, name: str | None) -> None:
+        self.listener, self.name = listener, name
+        self.found = Swept()
+        self.closed_unsaid = False
+        self._spent = listener.connections
+        self._good: Offer | None = None
+
+    async def run(self) -> Swept:
+        """Everything. Never raises for what a peer does."""
+        found = self.found
+        newest = asyncio.create_task(self._newest())
+        old, _, _ = await asyncio.gather(self._older("TLSv1.1"), self._ssl2(), self._version("TLSv1.2", _PARTS))
+        if found.foreign is None:
+            await self._old_versions(old)
+            tasks = [self._signatures(), self._old_groups(), self._fallback(), self._protocols()]
+            await asyncio.gather(newest, *tasks)
+            await self._order()
+            await self._doubt_closings()
+        else:
+            await newest
+        return found
+
+    # Versions and suites
+
+    async def _ask(self, offer: Offer) -> Answer:
+        answer = await ask(self.listener, offer)
+        if isinstance(answer, Taken):
+            self._good = self._good or offer
+            self._look(answer)
+        elif isinstance(answer, Refused):
+            self.closed_unsaid |= answer.alert is None
+            self.found.name_unknown |= answer.alert is not None and answer.alert.description == n.UNRECOGNIZED_NAME
+        else:
+            self.found.failure = self.found.failure or answer
+            if answer.kind == "foreign":
+                self.found.foreign = self.found.foreign or answer.text
+        return answer
+
+    def _offer(self, version: ProtocolVersion, suites: Iterable[int], **more: Any) -> Offer:
+        if version == "TLSv1.3":
+            more.setdefault("groups", _CLASSIC)
+        elif version != "SSLv3":
+            more.setdefault("groups", _CURVES)
+        if version in ("TLSv1.2", "TLSv1.3"):
+            more.setdefault("schemes", _ALL_SCHEMES)
+        name = None if version == "SSLv3" else self.name
+        return Offer(version=version, suites=tuple(suites), name=name, bare=version == "SSLv3", **more)
+
+    async def _version(self, version: ProtocolVersion, parts: int, first: Sequence[int] = ()) -> None:
+        """Find the suites of ``version``; ``first``: those that are known to be taken already."""
+        suites = [suite for suite in suites_for(version) if suite.code not in first]
+        chains = await asyncio.gather(*(self._chain(version, part) for part in parts_of(suites, parts)))
+        self._parts = {**getattr(self, "_parts", {}), version: [list(first), *chains] if first else chains}
+        taken = [code for chain in self._parts[version] for code in chain]
+        if taken:
+            self.found.suites[version] = tuple(taken)
+
+    async def _chain(self, version: ProtocolVersion, part: Sequence[int]) -> list[int]:
+        """The suites of ``part`` that are taken, in the order in which they were chosen."""
+        left, found = list(part), list[int]()
+        while left:
+            answer = await self._ask(self._offer(version, left))
+            match answer:
+                case Taken() if answer.hello.version == n.VERSION_NUMBERS[version]:
+                    if answer.hello.suite not in left:
+                        self._doubt(version, f"it chose suite 0x{answer.hello.suite:04X}, which was not offered")
+                        return found
+                    left.remove(answer.hello.suite)
+                    found.append(answer.hello.suite)
+                case NoAnswer():
+                    self._doubt(version, answer.why)
+                    return found
+                case _:
+                    return found
+        return found
+
+    def _doubt(self, version: ProtocolVersion, why: str) -> None:
+        self.found.doubts.setdefault(version, why)
+
+    async def _older(self, version: ProtocolVersion) -> Answer:
+        """One hello up to ``version`` with everything: what it is answered with tells of all older ones."""
+        suites = [suite.code for suite in suites_for(version)]
+        return await self._ask(self._offer(version, suites, compressions=(n.DEFLATE, 0)))
+
+    async def _old_versions(self, first: Answer) -> None:
+        """TLS 1.1, TLS 1.0 and SSL 3.0. A server that knows none of them says so to the first hello (``first``), by the
+        alert that means it; one that says anything else is asked for each."""
+        is_plain_no = isinstance(first, Refused) and first.alert is not None and first.alert.name == "protocol_version"
+        if is_plain_no:
+            return
+        if isinstance(first, NoAnswer) and first.kind != "broken":
+            for version in ("TLSv1.1", "TLSv1", "SSLv3"):
+                self._doubt(version, first.why)
+            return
+        best = n.VERSION_NAMES.get(first.hello.version) if isinstance(first, Taken) else None
+        old: tuple[ProtocolVersion, ...] = ("TLSv1.1", "TLSv1", "SSLv3")
+        await asyncio.gather(
+            *(
+                self._old_version(version, first if version == best else None)
+                for version in old
+                if best is None or PROTOCOL_VERSIONS.index(version) <= PROTOCOL_VERSIONS.index(best)
+            )
+        )
+
+    async def _old_version(self, version: ProtocolVersion, known: Answer | None) -> None:
+        answer = known if known is not None else await self._older(version)
+        if isinstance(answer, NoAnswer):
+            self._doubt(version, answer.why)
+        if isinstance(answer, Taken) and answer.hello.version == n.VERSION_NUMBERS[version]:
+            suites = {suite.code for suite in suites_for(version)}
+            if answer.hello.suite not in suites:
+                self._doubt(version, f"it chose suite 0x{answer.hello.suite:04X}, which was not offered")
+                return
+            await self._version(version, _PARTS_OF_OLD, (answer.hello.suite,))
+
+    async def _ssl2(self) -> None:
+        kinds = tuple(suite.code for suite in suites_for("SSLv2"))
+        try:
+            hello = await self._ssl2_answer(kinds)
+        except LineError as error:
+            if error.kind != "closed":  # who closes on an SSL 2.0 hello does not speak it
+                self._doubt("SSLv2", error.why)
+            return
+        except WireError:
+            return  # an alert of a newer version, or no TLS at all
+        if hello is not None and hello.version == n.VERSION_NUMBERS["SSLv2"]:
+            self.found.suites["SSLv2"] = tuple(kind for kind in hello.suites if kind in _BY_CODE)
+            if hello.certificate:
+                self.found.chains.setdefault("RSA", SentCertificates((hello.certificate,)))
+
+    async def _ssl2_answer(self, kinds: tuple[int, ...]) -> Ssl2ServerHello | None:
+        data = b""
+        async with self.listener.open() as wire:
+            await wire.send(ssl2_hello(kinds, os.urandom(16)))
+            self.listener.round_trips += 1
+            try:
+                async with asyncio.timeout(self.listener.step_seconds()):
+                    while len(data) < 1 << 16:
+                        more = await wire.receive()
+                        if not more:
+                            break
+                        data += more
+                        found = decode_ssl2_server_hello(data)
+                        if found is not None:
+                            return found
+            except TimeoutError:
+                raise LineError("timeout", "no answer to an SSL 2.0 hello") from None
+        return None
+
+    async def _newest(self) -> None:
+        """TLS 1.3: its suites and groups at the same time, since each answer tells one of both."""
+        suites = [suite.code for suite in suites_for("TLSv1.3")]
+        first = await self._ask(self._offer("TLSv1.3", suites, groups=(*_CLASSIC, *_FINITE, *_RARE)))
+        if isinstance(first, NoAnswer):
+            self._doubt("TLSv1.3", first.why)
+            return
+        if not isinstance(first, Taken) or first.hello.version != n.VERSION_NUMBERS["TLSv1.3"]:
+            return
+        if first.hello.suite not in suites:
+            self._doubt("TLSv1.3", f"it chose suite 0x{first.hello.suite:04X}, which was not offered")
+            return
+        taken, groups = [first.hello.suite], list[int]()
+        self.found.suites["TLSv1.3"] = (first.hello.suite,)
+        if first.hello.group is None:
+            self.found.groups_doubt = "it did not name a group"
+        else:
+            groups.append(first.hello.group)
+        rest = [code for code in suites if code not in taken]
+        chains = await asyncio.gather(
+            self._newest_chain([g for g in _CLASSIC if g not in groups], suites, taken, rest),
+            self._newest_chain([g for g in _FINITE if g not in groups], suites, taken, None),
+            self._newest_chain([g for g in _RARE if g not in groups], suites, taken, None),
+        )
+        self.found.groups = groups + [group for chain in chains for group in chain]
+        self.found.suites["TLSv1.3"] = tuple(taken)
+
+    async def _newest_chain(
+        self, left: list[int], suites: list[int], taken: list[int], rest: list[int] | None
+    ) -> list[int]:
+        """The groups of ``left`` that are taken. ``rest``: suites still to be asked for on the way, moved to ``taken`` as
+        they are; None: another chain does it."""
+        found: list[int] = []
+        spare = [suites[0]] if not taken else taken[:1]
+        while left or rest:
+            offered = rest or suites
+            answer = await self._ask(self._offer("TLSv1.3", offered, groups=left or found or _CLASSIC))
+            match answer:
+                case Taken() if answer.hello.suite in offered:
+                    if rest:
+                        rest.remove(answer.hello.suite)
+                        taken.append(answer.hello.suite)
+                    if answer.hello.group in left:
+                        left.remove(answer.hello.group)
+                        found.append(answer.hello.group)
+                    elif left and answer.hello.group is not None:
+                        self.found.groups_doubt = f"it chose group {answer.hello.group}, which was not offered"
+                        return found
+                case NoAnswer():
+                    self.found.groups_doubt = answer.why
+                    return found
+                case Refused() if rest:
+                    rest = None  # either ran out: the groups are asked for once more, with every suite
+                    suites = spare
+                case _:
+                    return found
+        return found
+
+    # What else an answer tells
+
+    def _look(self, answer: Taken) -> None:
+        """Single facts that any answer may tell."""
+        found, hello = self.found, answer.hello
+        version = n.VERSION_NAMES.get(hello.version)
+        suite = _BY_CODE.get(hello.suite)
+        if version is None or version == "TLSv1.3":
+            return
+        found.compression = bool(found.compression) or hello.compression != 0
+        secure = n.RENEGOTIATION_INFO in hello.extensions
+        found.secure_renegotiation = (
+            secure if found.secure_renegotiation is None else found.secure_renegotiation and secure
+        )
+        if version == "TLSv1.2":
+            extended = n.EXTENDED_MASTER_SECRET in hello.extensions
+            found.master_secret = extended if found.master_secret is None else found.master_secret and extended
+        found.tickets = bool(found.tickets) or n.SESSION_TICKET in hello.extensions
+        found.asks_for_certificate = bool(found.asks_for_certificate) or answer.asks_for_certificate
+        try:
+            sent, exchange = answer.certificates(), None if suite is None else answer.key_exchange(suite)
+        except WireError as error:
+            found.problems.append(f"a message that cannot be read: {error}")
+            return
+        if sent is not None and sent.chain:
+            kind = "RSA" if suite is None or suite.authentication is None else suite.authentication
+            known = found.chains.get(kind)
+            if known is None or (known.staple is None and sent.staple is not None):
+                found.chains[kind] = sent
+            found.stapled = bool(found.stapled) or sent.staple is not None
+        if exchange is None:
+            return
+        if exchange.prime is not None and exchange.prime not in found.dh_primes:
+            found.dh_primes.append(exchange.prime)
+        if exchange.scheme is not None and exchange.scheme not in found.schemes:
+            found.schemes.append(exchange.scheme)
+        if exchange.group is not None and exchange.group not in found.groups:
+            found.groups.append(exchange.group)
+
+    def _signing(self, authentication: str) -> list[int]:
+        """The suites of TLS 1.2 whose exchange is signed with a key of that kind."""
+        taken = (_BY_CODE[code] for code in self.found.suites.get("TLSv1.2", ()) if code in _BY_CODE)
+        return [s.code for s in taken if s.key_exchange in ("ECDHE", "DHE") and s.authentication == authentication]
+
+    async def _signatures(self) -> None:
+        """Which schemes the server signs with: offered in parts, each with the suites that need a signature."""
+        tasks = []
+        for authentication, kinds in _SIGNED_WITH.items():
+            suites = self._signing(authentication)
+            if not suites:
+                continue
+            for part in (_MODERN_SCHEMES, _OLD_SCHEMES):
+                mine = [c for c in part if c == n.RSA_MD5 or any(s.code == c and s.key in kinds for s in SCHEMES)]
+                if authentication != "RSA":
+                    mine = [c for c in mine if c != n.RSA_MD5]
+                if mine:
+                    tasks.append(self._scheme_chain(suites, mine))
+        await asyncio.gather(*tasks)
+
+    async def _scheme_chain(self, suites: list[int], left: list[int]) -> None:
+        left = [code for code in left if code not in self.found.schemes]
+        while left:
+            answer = await self._ask(self._offer("TLSv1.2", suites, schemes=tuple(left)))
+            match answer:
+                case Taken():
+                    suite = _BY_CODE.get(answer.hello.suite)
+                    try:
+                        exchange = None if suite is None else answer.key_exchange(suite)
+                    except WireError:
+                        exchange = None
+                    if exchange is None or exchange.scheme not in left:
+                        return  # it signs with what was not offered, which is noted, or does not say
+                    left.remove(exchange.scheme)
+                case NoAnswer():
+                    self.found.schemes_doubt = answer.why
+                    return
+                case _:
+                    return
+
+    async def _old_groups(self) -> None:
+        """Curves of TLS 1.2 and older, less those that are known from TLS 1.3."""
+        version = next((v for v in ("TLSv1.2", "TLSv1.1", "TLSv1") if v in self.found.suites), None)
+        if version is None:
+            return
+        suites = [c for c in self.found.suites[version] if (s := _BY_CODE.get(c)) and s.key_exchange == "ECDHE"]
+        left = [group for group in _CURVES if group not in self.found.groups]
+        if "TLSv1.3" in self.found.suites:
+            left = [group for group in left if group not in _CLASSIC]
+        while suites and left:
+            answer = await self._ask(self._offer(version, suites, groups=tuple(left)))
+            match answer:
+                case Taken():
+                    suite = _BY_CODE.get(answer.hello.suite)
+                    try:
+                        exchange = None if suite is None else answer.key_exchange(suite)
+                    except WireError:
+                        return
+                    if exchange is None or exchange.group not in left:
+                        return  # a server that does not heed the list: what it chose is noted
+                    left.remove(exchange.group)
+                case NoAnswer():
+                    self.found.groups_doubt = answer.why
+                    return
+                case _:
+                    return
+
+    async def _fallback(self) -> None:
+        """RFC 7507, 3: a hello below the best version, with the signal, is refused by a server that knows it."""
+        taken = [version for version in PROTOCOL_VERSIONS if version in self.found.suites and version != "SSLv2"]
+        if len(taken) < 2 or PROTOCOL_VERSIONS.index(taken[0]) >= PROTOCOL_VERSIONS.index("TLSv1.2"):
+            return
+        answer = await self._ask(self._offer(taken[0], self.found.suites[taken[0]], fallback=True))
+        if isinstance(answer, Taken):
+            self.found.fallback_refused = False
+        elif isinstance(answer, Refused):
+            self.found.fallback_refused = answer.alert is not None and (
+                answer.alert.description == n.INAPPROPRIATE_FALLBACK
+            )
+
+    async def _protocols(self) -> None:
+        """ALPN below TLS 1.3, where the answer is in clear."""
+        version = next((v for v in ("TLSv1.2", "TLSv1.1", "TLSv1") if v in self.found.suites), None)
+        if version is None or "TLSv1.3" in self.found.suites:
+            return
+        answer = await self._ask(self._offer(version, self.found.suites[version], alpn=(b"h2", b"http/1.1")))
+        if isinstance(answer, Taken):
+            self.found.protocol_seen = True
+            chosen = answer.hello.extensions.get(n.ALPN)
+            try:
+                self.found.protocol = None if chosen is None else decode_protocol(chosen)
+            except WireError as error:
+                self.found.problems.append(f"ALPN: {error}")
+
+    # Order
+
+    def _is_within_bounds(self, more: int = 1) -> bool:
+        return self.listener.connections - self._spent + more <= _SPARE_CONNECTIONS + self.found.pairs
+
+    async def _prefers(self, version: ProtocolVersion, offered: Sequence[int]) -> int | None:
+        """The suite that is chosen of ``offered``."""
+        answer = await self._ask(self._offer(version, offered))
+        return answer.hello.suite if isinstance(answer, Taken) and answer.hello.suite in offered else None
+
+    async def _order(self) -> None:
+        """Who decides the order, and the server's own; asked in the newest version that has two suites below TLS 1.3,
+        or in TLS 1.3."""
+        versions: tuple[ProtocolVersion, ...] = ("TLSv1.2", "TLSv1.1", "TLSv1", "SSLv3")
+        asked: ProtocolVersion | None = None
+        for version in versions:
+            chains = [chain for chain in self._parts.get(version, []) if chain]
+            if sum(map(len, chains)) < 2:
+                continue
+            if asked is None:
+                asked = version
+                order = await self._order_of(version, chains)
+            else:  # servers have one order for all versions
+                order = self._as_in(self.found.suites[asked], self.found.suites[version])
+            if order is not None:
+                self.found.suites[version] = order
+        newest = self.found.suites.get("TLSv1.3", ())
+        if asked is None and len(newest) > 1:
+            chosen = await self._prefers("TLSv1.3", (newest[1], newest[0]))
+            self.found.order = None if chosen is None else "server" if chosen == newest[0] else "client"
+        elif asked is None and self.found.suites:
+            self.found.order = "server"  # one suite a version leaves nothing to choose
+
+    @staticmethod
+    def _as_in(known: Sequence[int], suites: Sequence[int]) -> tuple[int, ...]:
+        rank = {code: at for at, code in enumerate(known)}
+        return tuple(sorted(suites, key=lambda code: rank.get(code, len(rank))))
+
+    async def _order_of(self, version: ProtocolVersion, chains: list[list[int]]) -> tuple[int, ...] | None:
+        """The server's order of ``chains``, each of which is in order; None where the client decides or nobody can tell."""
+        longest = max(chains, key=len)
+        pair = (longest[-1], longest[0]) if len(longest) > 1 else (chains[1][0], chains[0][0])
+        chosen = await self._prefers(version, pair)
+        if chosen is None:
+            self.found.order_doubt = "the order of suites could not be asked"
+            return None
+        if chosen == pair[0] and len(longest) > 1:
+            self.found.order = "client"
+            return None
+        if len(longest) == 1:  # all parts have one suite: the other way round tells who decides
+            other = await self._prefers(version, pair[::-1])
+            if other is None:
+                self.found.order_doubt = "the order of suites could not be asked"
+                return None
+            if other != chosen:
+                self.found.order = "client"
+                return None
+        self.found.order = "server"
+        if not self._is_within_bounds(len(chains) - 1):
+            self.found.order_doubt = "the order of suites would have taken too many connections"
+            return None
+        seams = list(pairwise(chains))
+        asked = await asyncio.gather(*(self._prefers(version, (after[0], before[-1])) for before, after in seams))
+        if all(chosen == before[-1] for chosen, (before, _) in zip(asked, seams, strict=True)):
+            return tuple(code for chain in chains for code in chain)
+        return await self._merged(version, chains)
+
+    async def _merged(self, version: ProtocolVersion, chains: list[list[int]]) -> tuple[int, ...] | None:
+        """Chains in order as one: the server is shown what is left at the head of each, and takes the next."""
+        left, merged = [list(chain) for chain in chains], list[int]()
+        while len(left) > 1:
+            if not self._is_within_bounds():
+                self.found.order_doubt = "the order of suites would have taken too many connections"
+                return None
+            chosen = await self._prefers(version, [chain[0] for chain in reversed(left)])
+            if chosen is None:
+                self.found.order_doubt = "the order of suites could not be asked"
+                return None
+            merged.append(chosen)
+            for chain in left:
+                if chain[0] == chosen:
+                    chain.pop(0)
+            left = [chain for chain in left if chain]
+        return (*merged, *left[0])
+
+    async def _doubt_closings(self) -> None:
+        """A closed connection is a no, unless the server has stopped answering at all: one hello that was taken before is
+        sent once more, and if that is not taken now, nothing that ended in a closed connection counts."""
+        if not self.closed_unsaid or self._good is None:
+            return
+        if not isinstance(await self._ask(self._good), Taken):
+            for version in PROTOCOL_VERSIONS:
+                self._doubt(version, "the server stopped answering in the middle")
+            self.found.groups_doubt = self.found.groups_doubt or "the server stopped answering in the middle"
+            self.found.schemes_doubt = self.found.schemes_doubt or "the server stopped answering in the middle"

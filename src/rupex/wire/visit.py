@@ -1,0 +1,174 @@
+"""One name at one port, seen from outside: the TLS sweep, whole handshakes, and the pages that tell something."""
+
+from __future__ import annotations
+
+import asyncio
+from functools import cache
+from importlib import resources
+from typing import Final, Literal
+
+from msgspec import Struct, field
+
+from rupex.http.names import is_address
+from rupex.tls.signatures import SCHEMES
+from rupex.wire.handshake import Conversation, converse
+from rupex.wire.line import Listener
+from rupex.wire.stack import client_renegotiates
+from rupex.wire.sweep import Sweep, Swept
+from rupex.wire.web import NoPage, Page, Web
+
+STRANGER: Final = "stranger.invalid"
+"""A name that nobody has (RFC 6761, 6.4), to see what unknown names get."""
+MISSING: Final = "/rupex/nothing-here?probe=1"
+"""A path that no site has, with a query, to see errors, and what survives a redirect."""
+FOREIGN_ORIGIN: Final = "https://stranger.invalid"
+_ALPN: Final = (b"h2", b"http/1.1")
+_ALL_SCHEMES: Final = tuple(scheme.code for scheme in SCHEMES)
+
+
+class Path(Struct, frozen=True):
+    """A path that is asked for. ``kind``: what it would be; ``sign``: a pattern that an answer must have to be it."""
+
+    target: str
+    kind: Literal["file", "status", "admin"]
+    sign: str
+    what: str
+
+
+@cache
+def known_paths() -> tuple[Path, ...]:
+    """The short list of paths that are asked for, from ``paths.tsv``."""
+    text = resources.files("rupex.wire").joinpath("paths.tsv").read_text("utf-8")
+    rows = (row.split("\t") for row in text.splitlines() if row and not row.startswith("#"))
+    return tuple(Path(target, kind, sign, what) for target, kind, sign, what in rows)  # type: ignore[arg-type]
+
+
+class Pages(Struct):
+    """What HTTP told. ``cross``: the front page asked for with the origin of a stranger."""
+
+    scheme: Literal["http", "https"]
+    root: Page | NoPage
+    missing: Page | NoPage | None = None
+    trace: Page | NoPage | None = None
+    stranger: Page | NoPage | None = None
+    cross: Page | NoPage | None = None
+    paths: list[tuple[Path, Page | NoPage]] | None = None
+
+    def seen(self) -> list[Page]:
+        return [page for page in (self.root, self.missing) if isinstance(page, Page)]
+
+
+class Visit(Struct):
+    """Everything that was seen of ``name`` at ``address`` and ``port``. ``swept`` is None where nothing speaks TLS;
+    ``talks``: whole handshakes of TLS 1.3; ``failures``: what went wrong, for a person."""
+
+    name: str
+    address: str
+    port: int
+    pages: Pages | None = None
+    swept: Swept | None = None
+    talks: list[Conversation] = field(default_factory=list)
+    only_h2: bool | None = None
+    renegotiates: bool | None = None
+    seconds: float = 0.0
+    connections: int = 0
+    round_trips: int = 0
+    failures: list[str] = field(default_factory=list)
+
+    @property
+    def transport(self) -> Literal["tls", "plain"]:
+        return "tls" if self.swept is not None and not self.swept.is_silent else "plain"
+
+    @property
+    def answered(self) -> bool:
+        """Whether anything at all came back."""
+        has_page = self.pages is not None and isinstance(self.pages.root, Page)
+        return has_page or (self.swept is not None and (not self.swept.is_silent or self.swept.foreign is not None))
+
+
+async def visit(listener: Listener, name: str, port: int, *, skip_paths: bool) -> Visit:
+    """Look at ``name`` on ``listener``, known to the world as ``port``. Never raises for what a peer does."""
+    clock = asyncio.get_running_loop().time
+    begun = clock()
+    found = Visit(name, listener.address, port)
+    if port == 80:
+        found.pages = await _look("http", listener, name, port, skip_paths=skip_paths)
+        root = found.pages.root
+        if (isinstance(root, NoPage) and root.kind in ("broken", "refused")) or (
+            isinstance(root, Page) and root.status == 400
+        ):
+            await _tls(found, listener, name, port, skip_paths=skip_paths)
+    else:
+        await _tls(found, listener, name, port, skip_paths=skip_paths)
+        if found.swept is None or found.swept.is_silent:
+            plain = await _look("http", listener, name, port, skip_paths=skip_paths)
+            if isinstance(plain.root, Page) or found.pages is None:
+                found.pages = plain
+    found.seconds = clock() - begun
+    found.connections, found.round_trips = listener.connections, listener.round_trips
+    return found
+
+
+async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_paths: bool) -> None:
+    sni = None if is_address(name) else name
+    plain_pages = found.pages
+    sweep, talk, pages = await asyncio.gather(
+        Sweep(listener, sni).run(),
+        converse(listener, sni, _ALL_SCHEMES, _ALPN),
+        _look("https", listener, name, port, skip_paths=skip_paths),
+    )
+    found.swept = sweep
+    if sweep.is_silent:
+        found.pages = plain_pages
+        return
+    found.pages = pages
+    if isinstance(talk, Conversation):
+        found.talks.append(talk)
+        if "TLSv1.2" not in sweep.suites:
+            await _other_certificate(found, listener, sni)
+    elif "TLSv1.3" in sweep.suites:
+        found.failures.append(f"the TLS 1.3 handshake could not be finished: {talk}")
+    protocol = found.talks[0].protocol if found.talks else sweep.protocol
+    if protocol == "h2" and found.talks:
+        again = await converse(listener, sni, _ALL_SCHEMES, _ALPN[1:])
+        found.only_h2 = not (isinstance(again, Conversation) and again.protocol == "http/1.1")
+    if any(version in sweep.suites for version in ("TLSv1.2", "TLSv1.1", "TLSv1")):
+        found.renegotiates = await client_renegotiates(listener, sni)
+
+
+async def _other_certificate(found: Visit, listener: Listener, sni: str | None) -> None:
+    """A server of TLS 1.3 alone may have a second certificate, for clients that verify the other kind of signature."""
+    scheme = found.talks[0].scheme
+    kind = next((s.key for s in SCHEMES if s.code == scheme), "RSA")
+    others = tuple(s.code for s in SCHEMES if s.key != kind)
+    talk = await converse(listener, sni, others, _ALPN)
+    if isinstance(talk, Conversation):
+        found.talks.append(talk)
+
+
+async def _look(
+    scheme: Literal["http", "https"], listener: Listener, name: str, port: int, *, skip_paths: bool
+) -> Pages:
+    async with Web(listener, scheme, name, port) as web:
+        found = Pages(scheme, await web.get("/"))
+        if isinstance(found.root, NoPage):
+            return found
+        found.missing = await web.get(MISSING)
+        rows = [] if skip_paths or (found.root.location is not None and scheme == "http") else known_paths()
+        found.trace, found.cross, found.stranger, *answers = await asyncio.gather(
+            web.get("/", method="TRACE"),
+            web.get("/", origin=FOREIGN_ORIGIN),
+            _as_stranger(web, listener, port),
+            *(web.get(row.target) for row in rows),
+        )
+        if not skip_paths:
+            found.paths = list(zip(rows, answers, strict=True))
+        return found
+
+
+async def _as_stranger(web: Web, listener: Listener, port: int) -> Page | NoPage:
+    """A request for a name that nobody has; over TLS on a connection of its own, whose handshake asks for it too."""
+    if web.scheme == "http":
+        return await web.get("/", host=STRANGER)
+    async with Web(listener, "https", STRANGER, port) as other:
+        return await other.get("/")
