@@ -124,9 +124,9 @@ def error_page(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content:
         return EXEMPT
     signature = scope.signature
-    if signature is not None and signature.value is not None:
-        if tells_version(signature.value) or tells_inside(signature.value):
-            return Fail(f"error pages say {signature.value}", signature.provenance, evidence=signature.value)
+    told = "" if signature is None else signature.value or ""
+    if signature is not None and (tells_version(told) or tells_inside(told)):
+        return Fail(f"error pages say {told}", signature.provenance, evidence=told)
     if scope.undecided is not None:
         return Unknown(scope.undecided, scope.provenance)
     if scope.upstream is not None and scope.upstream.keeps_errors:

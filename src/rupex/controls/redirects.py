@@ -142,6 +142,44 @@ def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -
 
 
 @control(
+    "redirect.hops",
+    title="Few hops, and none back to plain HTTP",
+    place="endpoint",
+    severity="low",
+    why="Each hop is a round trip for the visitor; one back to plain HTTP undoes what the one before did.",
+    references=("RFC 9325 3.2",),
+    cwe=("CWE-319",),
+    evidence=("wire",),
+    remedy={"*": "Redirect to https on the same host, and from there straight to where the content is."},
+)
+def redirect_hops(endpoint: Endpoint, *, most: int) -> Judgement:
+    exchanges = endpoint.wire.exchanges if endpoint.wire is not None else ()
+    if endpoint.wire is None:
+        return EXEMPT
+    if not exchanges:
+        return Unknown("the front page was not answered", endpoint.provenance)
+    hops = exchanges[0]
+    way = " to ".join(hop.url for hop in hops[:4])
+    for hop in hops:
+        to = split_url(hop.location or "").scheme
+        if hop.location is not None and to not in ("http", "https"):
+            return Fail(
+                f"{hop.url} is redirected to {hop.location}, which no browser follows", endpoint.provenance, "back"
+            )
+        if split_url(hop.url).scheme == "https" and to == "http":
+            words = f"{hop.url} is redirected back to plain HTTP, to {hop.location}"
+            return Fail(words, endpoint.provenance, "back")
+    redirects = [hop for hop in hops if hop.location is not None]
+    if hops[-1].location in {hop.url for hop in hops}:
+        return Fail(f"the redirects go in a circle: {way}", endpoint.provenance)
+    if len(redirects) > most:
+        return Fail(f"{len(redirects)} redirects before the answer: {way}", endpoint.provenance)
+    if hops[-1].location is not None:
+        return Unknown(f"leads to {hops[-1].location}, which was not asked for; name it too", endpoint.provenance)
+    return Pass(endpoint.provenance, f"{len(redirects)} redirects")
+
+
+@control(
     "redirect.target",
     title="Redirects do not go where the client says",
     place="endpoint",

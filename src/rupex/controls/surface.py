@@ -119,7 +119,6 @@ def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_s
     why="A method that nobody uses is one that nobody tests.",
     references=("operational: the baseline lists them",),
     cwe=("CWE-650",),
-    evidence=("config",),
     remedy={
         "nginx": "limit_except GET POST { deny all; } in the location.",
         "*": "Refuse the other methods.",
@@ -129,6 +128,8 @@ def methods(endpoint: Endpoint, scope: Scope, *, allowed: tuple[str, ...]) -> Ju
     if not allowed or not scope.serves_content:
         return EXEMPT
     taken = scope.methods
+    if taken is None and endpoint.sources == ("wire",):
+        return Unknown("which methods are taken was not asked", scope.provenance)
     if taken is None:
         if scope.upstream is None:
             return Pass(scope.provenance, "files are for GET and HEAD only")

@@ -13,7 +13,7 @@ _NO_NAME = ("", "_", "localhost")
 
 def _unread(host: Host) -> str | None:
     """Why endpoints may be missing from what is known of ``host``."""
-    return next((problem.message for problem in host.problems if problem.hides_endpoints), None)
+    return next((problem.message for problem in host.problems if problem.hides_endpoints), host.partial or None)
 
 
 def _public(host: Host) -> list[Endpoint]:
@@ -40,7 +40,7 @@ def tls_offered(host: Host) -> Judgement:
             return Pass(endpoint.provenance)
     unread = _unread(host)
     if unread is not None:
-        return Unknown(f"no endpoint with TLS was found, but not all could be read: {unread}")
+        return Unknown(f"no endpoint with TLS was found, but not all was seen: {unread}")
     if not public:
         return EXEMPT
     return Fail("no endpoint of it speaks TLS", public[0].provenance)
@@ -103,7 +103,7 @@ def names_on_tls(host: Host) -> Judgement:
         return PASS
     unread = _unread(host)
     if unread is not None:
-        return Unknown(f"{absent[0]} was not found on TLS, but not all could be read: {unread}")
+        return Unknown(f"{absent[0]} was not found on TLS, but not all was seen: {unread}")
     more = f" and {len(absent) - 4} more" if len(absent) > 4 else ""
     return Fail(f"no TLS endpoint has the name {', '.join(absent[:4])}{more}", plain[absent[0]].provenance)
 

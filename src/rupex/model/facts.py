@@ -157,7 +157,8 @@ class KeyFile(Struct, frozen=True, kw_only=True):
 
 class Host(Struct, frozen=True, kw_only=True):
     """Everything known of one host, before it is judged. ``leaves``: the leaf certificates by the file they stand in.
-    ``alike``: how endpoints, by id, come of others of the host."""
+    ``alike``: how endpoints, by id, come of others of the host. ``partial``: why there may be endpoints that were not looked
+    for, such as a single port that was asked."""
 
     name: str
     sources: tuple[Source, ...]
@@ -170,6 +171,7 @@ class Host(Struct, frozen=True, kw_only=True):
     problems: tuple[Problem, ...] = field(default=())
     leaves: Mapping[str, Certificate] = {}
     alike: Mapping[str, Likeness] = {}
+    partial: str = ""
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""

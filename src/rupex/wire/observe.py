@@ -129,6 +129,7 @@ def _host(
         samples=tuple(samples),
         problems=tuple(problems[: bounds.PROBLEMS]),
         leaves=leaves,
+        partial="" if target.port is None else f"only port {target.port} was asked",
     )
 
 

@@ -29,14 +29,16 @@ from rupex.wire.line import LineError, Listener
 from rupex.wire.octets import WireError
 
 _BY_CODE: Final = {suite.code: suite for suite in all_suites()}
-_PARTS: Final = 5
-_PARTS_OF_OLD: Final = 3
+_PARTS: Final = 6
+_PARTS_OF_OLD: Final = 2
 _SPARE_CONNECTIONS: Final = 40
 """Connections that a sweep may make beside one for each version and suite that is taken."""
 
-_MODERN_SCHEMES: Final = tuple(s.code for s in SCHEMES if s.digest not in ("SHA-1", "SHA-224"))
 _ALL_SCHEMES: Final = tuple(s.code for s in SCHEMES)
-_OLD_SCHEMES: Final = (*(s.code for s in SCHEMES if s.digest in ("SHA-1", "SHA-224")), n.RSA_MD5)
+_RESERVE: Final = 14
+"""Of these, what the good schemes of signatures leave for questions that matter more."""
+
+_OLD_DIGESTS: Final = ("SHA-1", "SHA-224")
 _SIGNED_WITH: Final = {"RSA": ("RSA",), "ECDSA": ("ECDSA", "Ed25519", "Ed448"), "DSS": ("DSA",)}
 
 # Groups in parts, those together that servers take together, so that a part is most often taken whole or not at all.
@@ -131,23 +133,35 @@ class Sweep:
         self.listener, self.name = listener, name
         self.found = Swept()
         self.closed_unsaid = False
+        self.old_known = asyncio.Event()
+        self._has_old = False
+        self._pairs = 0
+        self._signers: dict[str, list[int]] = {authentication: [] for authentication in _SIGNED_WITH}
+        self._signer_known = {authentication: asyncio.Event() for authentication in _SIGNED_WITH}
+        self._parts: dict[ProtocolVersion, list[list[int]]] = {}
         self._spent = listener.connections
         self._good: Offer | None = None
 
     async def run(self) -> Swept:
         """Everything. Never raises for what a peer does."""
-        found = self.found
-        newest = asyncio.create_task(self._newest())
-        old, _, _ = await asyncio.gather(self._older("TLSv1.1"), self._ssl2(), self._version("TLSv1.2", _PARTS))
-        if found.foreign is None:
-            await self._old_versions(old)
-            tasks = [self._signatures(), self._old_groups(), self._fallback(), self._protocols()]
-            await asyncio.gather(newest, *tasks)
-            await self._order()
+        newest, signatures = asyncio.create_task(self._newest()), asyncio.create_task(self._signatures())
+        try:
+            first, _, _ = await asyncio.gather(self._older("TLSv1.1"), self._ssl2(), self._version("TLSv1.2", _PARTS))
+        finally:
+            self._knows_all()
+        if self.found.foreign is None:
+            await self._old_versions(first)
+            await asyncio.gather(
+                newest, signatures, self._old_groups(), self._fallback(), self._protocols(), self._order()
+            )
             await self._doubt_closings()
-        else:
-            await newest
-        return found
+        await asyncio.gather(newest, signatures)
+        return self.found
+
+    def _knows_all(self) -> None:
+        """Whoever waits for a suite that is not there need not wait any more."""
+        for event in (*self._signer_known.values(), self.old_known):
+            event.set()
 
     # Versions and suites
 
@@ -179,7 +193,7 @@ class Sweep:
         """Find the suites of ``version``; ``first``: those that are known to be taken already."""
         suites = [suite for suite in suites_for(version) if suite.code not in first]
         chains = await asyncio.gather(*(self._chain(version, part) for part in parts_of(suites, parts)))
-        self._parts = {**getattr(self, "_parts", {}), version: [list(first), *chains] if first else chains}
+        self._parts[version] = [list(first), *chains] if first else chains
         taken = [code for chain in self._parts[version] for code in chain]
         if taken:
             self.found.suites[version] = tuple(taken)
@@ -196,12 +210,28 @@ class Sweep:
                         return found
                     left.remove(answer.hello.suite)
                     found.append(answer.hello.suite)
+                    self._tell(version, answer.hello.suite)
                 case NoAnswer():
                     self._doubt(version, answer.why)
                     return found
                 case _:
                     return found
         return found
+
+    def _tell(self, version: ProtocolVersion, code: int) -> None:
+        """Let those go on who wait for a suite of that kind."""
+        self._has_old = True
+        self._pairs += 1
+        self.old_known.set()
+        suite = _BY_CODE[code]
+        if version == "TLSv1.2" and suite.key_exchange in ("ECDHE", "DHE") and suite.authentication in self._signers:
+            self._signers[suite.authentication].append(code)
+            self._signer_known[suite.authentication].set()
+
+    @property
+    def found_old(self) -> bool:
+        """Whether a suite of TLS 1.2 or older is known to be taken."""
+        return self._has_old
 
     def _doubt(self, version: ProtocolVersion, why: str) -> None:
         self.found.doubts.setdefault(version, why)
@@ -373,29 +403,26 @@ class Sweep:
         if exchange.group is not None and exchange.group not in found.groups:
             found.groups.append(exchange.group)
 
-    def _signing(self, authentication: str) -> list[int]:
-        """The suites of TLS 1.2 whose exchange is signed with a key of that kind."""
-        taken = (_BY_CODE[code] for code in self.found.suites.get("TLSv1.2", ()) if code in _BY_CODE)
-        return [s.code for s in taken if s.key_exchange in ("ECDHE", "DHE") and s.authentication == authentication]
-
     async def _signatures(self) -> None:
-        """Which schemes the server signs with: offered in parts, each with the suites that need a signature."""
-        tasks = []
-        for authentication, kinds in _SIGNED_WITH.items():
-            suites = self._signing(authentication)
-            if not suites:
-                continue
-            for part in (_MODERN_SCHEMES, _OLD_SCHEMES):
-                mine = [c for c in part if c == n.RSA_MD5 or any(s.code == c and s.key in kinds for s in SCHEMES)]
-                if authentication != "RSA":
-                    mine = [c for c in mine if c != n.RSA_MD5]
-                if mine:
-                    tasks.append(self._scheme_chain(suites, mine))
-        await asyncio.gather(*tasks)
+        """Which schemes the server signs with, for each kind of key that it has."""
+        await asyncio.gather(*(self._schemes_of(authentication, keys) for authentication, keys in _SIGNED_WITH.items()))
+
+    async def _schemes_of(self, authentication: str, keys: tuple[str, ...]) -> None:
+        """The schemes of one kind of key: the old ones first, the others side by side by how they pad."""
+        await self._signer_known[authentication].wait()
+        suites = self._signers[authentication]
+        if not suites:
+            return
+        mine = [scheme for scheme in SCHEMES if scheme.key in keys]
+        old = [s.code for s in mine if s.digest in _OLD_DIGESTS] + [n.RSA_MD5] * (authentication == "RSA")
+        padded = [s.code for s in mine if s.digest not in _OLD_DIGESTS and s.name.startswith("rsa_pss")]
+        others = [s.code for s in mine if s.digest not in _OLD_DIGESTS and not s.name.startswith("rsa_pss")]
+        await self._scheme_chain(list(suites), old)
+        await asyncio.gather(*(self._scheme_chain(list(suites), part) for part in (padded, others)))
 
     async def _scheme_chain(self, suites: list[int], left: list[int]) -> None:
         left = [code for code in left if code not in self.found.schemes]
-        while left:
+        while left and self._is_within_bounds(_RESERVE):
             answer = await self._ask(self._offer("TLSv1.2", suites, schemes=tuple(left)))
             match answer:
                 case Taken():
@@ -422,7 +449,7 @@ class Sweep:
         left = [group for group in _CURVES if group not in self.found.groups]
         if "TLSv1.3" in self.found.suites:
             left = [group for group in left if group not in _CLASSIC]
-        while suites and left:
+        while suites and left and self._is_within_bounds():
             answer = await self._ask(self._offer(version, suites, groups=tuple(left)))
             match answer:
                 case Taken():
@@ -470,7 +497,7 @@ class Sweep:
     # Order
 
     def _is_within_bounds(self, more: int = 1) -> bool:
-        return self.listener.connections - self._spent + more <= _SPARE_CONNECTIONS + self.found.pairs
+        return self.listener.connections - self._spent + more <= _SPARE_CONNECTIONS + max(self._pairs, self.found.pairs)
 
     async def _prefers(self, version: ProtocolVersion, offered: Sequence[int]) -> int | None:
         """The suite that is chosen of ``offered``."""

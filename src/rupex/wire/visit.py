@@ -112,8 +112,10 @@ async def visit(listener: Listener, name: str, port: int, *, skip_paths: bool) -
 async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_paths: bool) -> None:
     sni = None if is_address(name) else name
     plain_pages = found.pages
-    sweep, talk, pages = await asyncio.gather(
-        Sweep(listener, sni).run(),
+    sweeping = Sweep(listener, sni)
+    sweep, found.renegotiates, talk, pages = await asyncio.gather(
+        sweeping.run(),
+        _renegotiation(sweeping, listener, sni),
         converse(listener, sni, _ALL_SCHEMES, _ALPN),
         _look("https", listener, name, port, skip_paths=skip_paths),
     )
@@ -132,8 +134,12 @@ async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_p
     if protocol == "h2" and found.talks:
         again = await converse(listener, sni, _ALL_SCHEMES, _ALPN[1:])
         found.only_h2 = not (isinstance(again, Conversation) and again.protocol == "http/1.1")
-    if any(version in sweep.suites for version in ("TLSv1.2", "TLSv1.1", "TLSv1")):
-        found.renegotiates = await client_renegotiates(listener, sni)
+
+
+async def _renegotiation(sweeping: Sweep, listener: Listener, sni: str | None) -> bool | None:
+    """Whether a client may renegotiate, asked as soon as a version that can is known to be taken."""
+    await sweeping.old_known.wait()
+    return await client_renegotiates(listener, sni) if sweeping.found_old else None
 
 
 async def _other_certificate(found: Visit, listener: Listener, sni: str | None) -> None:

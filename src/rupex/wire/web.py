@@ -79,7 +79,7 @@ class Web:
 
     def __init__(self, listener: Listener, scheme: Literal["http", "https"], name: str, port: int) -> None:
         self.listener, self.scheme, self.name, self.port = listener, scheme, name, port
-        self.origin = origin_of(scheme, name, port)
+        self._own = asyncio.Semaphore(_CONNECTIONS)
         address = f"[{listener.address}]" if ":" in listener.address else listener.address
         self._way = f"{scheme}://{address}:{listener.port}"
         limits = httpx.Limits(max_connections=_CONNECTIONS, max_keepalive_connections=_CONNECTIONS)
@@ -107,7 +107,7 @@ class Web:
             headers["Origin"] = origin
         extensions = {"sni_hostname": name, "trace": self._trace}
         try:
-            async with self.listener.place(), asyncio.timeout(self.listener.step_seconds()):
+            async with self._own, self.listener.place(), asyncio.timeout(self.listener.step_seconds()):
                 request = self._client.build_request(method, self._way + target, headers=headers, extensions=extensions)
                 async with self._answered(request) as response:
                     return await self._page(response, f"{self.scheme}://{authority}{target}")

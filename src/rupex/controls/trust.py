@@ -1,0 +1,155 @@
+"""Whether a certificate is one that clients take: issued by whom, for what use, for how long."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+
+from rupex.controls.catalogue import control
+from rupex.model import EXEMPT, PASS, CertificateFile, Endpoint, Fail, Host, Judgement, Pass, Unknown
+
+
+@control(
+    "cert.trust",
+    title="The certificate chains to a trust anchor",
+    place="certificate",
+    severity="high",
+    why="A certificate that nobody vouches for could be anybody's, and people learn to click the warning away.",
+    references=("RFC 5280 6",),
+    cwe=("CWE-295",),
+    evidence=("files", "wire"),
+    remedy={"*": "Have a certificate issued by an authority that the clients trust."},
+)
+def trust(certificate: CertificateFile) -> Judgement:
+    leaf, path = certificate.leaf, certificate.trust
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    if leaf.self_signed:
+        return Fail("it is signed with its own key, and no list of anchors has it")
+    if path is None:
+        return EXEMPT if certificate.source == "files" else Unknown("a certificate of its chain cannot be read")
+    if path.anchor is not None:
+        return Pass(message=path.anchor)
+    if path.missing is None:
+        return Fail(f"its chain ends at an anchor of its own, {leaf.issuer}, which is on no public list")
+    if leaf.public_policy:
+        return Unknown(f"{path.missing} was not sent, so no path could be built")
+    return Fail(f"issued by {path.missing}, which is no public anchor and was not sent")
+
+
+@control(
+    "cert.chain",
+    title="The chain is sent whole, leaf first",
+    place="endpoint",
+    severity="medium",
+    why="Clients that do not fetch what is missing cannot build a path, and refuse.",
+    references=("RFC 8446 4.4.2",),
+    cwe=("CWE-295",),
+    only="tls",
+    evidence=("wire",),
+    remedy={
+        "nginx": "Put the intermediates behind the leaf in the file of ssl_certificate, leaf first.",
+        "*": "Send the intermediates behind the leaf.",
+    },
+)
+def chain(endpoint: Endpoint, host: Host) -> Judgement:
+    assert endpoint.tls is not None
+    note = ""
+    for use in endpoint.tls.certificates:
+        leaf = host.leaf_at(use.certificate)
+        sent = next((c for c in host.certificates if c.leaf is not None and leaf is not None
+                     and c.leaf.sha256 == leaf.sha256), None)  # fmt: skip
+        if sent is None or sent.leaf is None or sent.trust is None:
+            return Unknown("a certificate of the chain cannot be read", use.provenance)
+        path = sent.trust
+        if path.missing is not None and sent.leaf.public_policy:
+            return Fail(
+                f"the certificate of {path.missing} is not sent, and no client can build a path without it",
+                use.provenance,
+            )
+        if path.missing is not None:
+            why = f"{path.missing} is neither sent nor a public anchor, and may be an anchor of the clients' own"
+            return Unknown(why, use.provenance)
+        if not path.in_order:
+            note = "out of order, which older clients do not take"
+        elif path.surplus:
+            note = f"{path.surplus} more than needed"
+    if not endpoint.tls.certificates:
+        return Unknown("no certificate was seen", endpoint.provenance)
+    return Pass(endpoint.provenance, note)
+
+
+@control(
+    "cert.usage",
+    title="The certificate is made for servers",
+    place="certificate",
+    severity="high",
+    why="Clients refuse one made for something else; and a CA's key on a web server can issue for any name.",
+    references=("RFC 5280 4.2.1.9", "RFC 5280 4.2.1.12"),
+    cwe=("CWE-295",),
+    evidence=("files", "wire"),
+    remedy={"*": "Have a certificate issued for server authentication, with CA false."},
+)
+def usage(certificate: CertificateFile) -> Judgement:
+    leaf = certificate.leaf
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    if leaf.is_ca:
+        return Fail("it is a CA's: it may issue certificates, and its key lies on a web server")
+    if not leaf.server_auth:
+        return Fail("its extended key usage has no server authentication")
+    return PASS
+
+
+@control(
+    "cert.lifetime",
+    title="The certificate lives no longer than is allowed",
+    place="certificate",
+    severity="medium",
+    why="Browsers refuse a public certificate that lives longer; and a long life is a long time to misuse a lost key.",
+    references=("BR 6.3.2",),
+    cwe=("CWE-324",),
+    evidence=("files", "wire"),
+    remedy={"*": "Have it issued for the time that is allowed, and renewed by a scheduled job."},
+)
+def lifetime(certificate: CertificateFile, *, limits: dict[str, int]) -> Judgement:
+    leaf, path = certificate.leaf, certificate.trust
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    if path is None:
+        return EXEMPT
+    if not path.is_public:
+        return Unknown("no path could be built") if path.missing is not None and leaf.public_policy else EXEMPT
+    issued = leaf.not_before.date()
+    allowed = [days for since, days in sorted(limits.items()) if date.fromisoformat(since) <= issued]
+    if not allowed:
+        return PASS
+    seconds = leaf.not_after - leaf.not_before + timedelta(seconds=1)  # RFC 5280, 4.1.2.5: both ends are in it
+    days = -(-seconds // timedelta(days=1))  # a part day counts as a day (BR 6.3.2)
+    if days <= allowed[-1]:
+        return Pass(message=f"{days} days")
+    return Fail(f"lives {days} days; {allowed[-1]} were allowed when it was issued, on {issued}")
+
+
+@control(
+    "cert.transparency",
+    title="The certificate was logged in public",
+    place="certificate",
+    severity="low",
+    why="Browsers refuse a public certificate without signed timestamps; a logged one can be seen by whoever it was"
+    " issued against.",
+    references=("RFC 6962 3.3",),
+    cwe=("CWE-295",),
+    evidence=("files", "wire"),
+    remedy={"*": "Have it issued by an authority that embeds signed certificate timestamps; every public one does."},
+)
+def transparency(certificate: CertificateFile) -> Judgement:
+    leaf, path = certificate.leaf, certificate.trust
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    if path is None or not path.is_public:
+        return EXEMPT
+    return (
+        PASS
+        if leaf.timestamps
+        else Unknown("none is embedded; whether the handshake or the staple has some was not looked at")
+    )
