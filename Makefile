@@ -16,7 +16,7 @@ demo: $(STAMP)
 
 # As root this installs the real servers that the tests hold Rupex against; otherwise they must be there.
 servers:
-	sh tools/install-servers.sh
+	VENV=$(VENV) sh tools/install-servers.sh
 
 test: $(STAMP) servers
 	$(BIN)/python -m unittest discover --start-directory tests --top-level-directory .

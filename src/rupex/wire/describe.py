@@ -117,7 +117,7 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
     stapled = bool(swept.stapled) or any(t.certificates is not None and t.certificates.staple for t in visit.talks)
     return Tls(
         protocols=Setting(protocols, seen_at) if not old_doubt or is_old else unknown(old_doubt, seen_at),
-        suites=unknown(doubt, seen_at) if doubt else Setting(suites, seen_at),
+        suites=unknown(doubt, seen_at) if doubt else Setting(suites, _noted(seen_at, swept.order_note)),
         groups=_unless(
             swept.groups_doubt, tuple(_GROUP_NAMES.get(g, f"group {g}") for g in dict.fromkeys(swept.groups)), seen_at
         ),
@@ -146,6 +146,10 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
         if asked
         else Setting("none", seen_at),
     )
+
+
+def _noted(seen_at: Provenance, note: str) -> Provenance:
+    return Provenance("wire", note=f"{seen_at.note}; {note}") if note else seen_at
 
 
 def _unless(doubt: str, value: tuple[str, ...], seen_at: Provenance) -> Setting[tuple[str, ...]]:

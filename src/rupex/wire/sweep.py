@@ -31,12 +31,16 @@ from rupex.wire.octets import WireError
 _BY_CODE: Final = {suite.code: suite for suite in all_suites()}
 _PARTS: Final = 6
 _PARTS_OF_OLD: Final = 2
+_OLD_VERSIONS: Final[tuple[ProtocolVersion, ...]] = ("TLSv1.1", "TLSv1", "SSLv3")
 _SPARE_CONNECTIONS: Final = 40
 """Connections that a sweep may make beside one for each version and suite that is taken."""
 
 _ALL_SCHEMES: Final = tuple(s.code for s in SCHEMES)
-_RESERVE: Final = 14
+_RESERVE: Final = 9
 """Of these, what the good schemes of signatures leave for questions that matter more."""
+
+_SECOND_TRIES: Final = 3
+"""Hellos that are sent again when no answer came in time, although others were answered."""
 
 _OLD_DIGESTS: Final = ("SHA-1", "SHA-224")
 _SIGNED_WITH: Final = {"RSA": ("RSA",), "ECDSA": ("ECDSA", "Ed25519", "Ed448"), "DSS": ("DSA",)}
@@ -80,13 +84,20 @@ def parts_of(suites: Sequence[CipherSuite], count: int) -> list[tuple[int, ...]]
     return [tuple(part) for part in found]
 
 
+def _is_good(code: int) -> bool:
+    """Whether a suite has forward secrecy, AEAD and authentication."""
+    suite = _BY_CODE.get(code)
+    return suite is not None and suite.aead and suite.forward_secrecy and not suite.anonymous
+
+
 Order = Literal["server", "client"]
 
 
 class Swept(Struct):
     """What a sweep found. ``suites``: by version, in the server's order where it has one; a version that is not there is
     not offered, one in ``doubts`` could not be told, for that reason. ``order``: who decides it, None where it could not
-    be told. ``dh_primes``: of finite-field exchanges. ``chains``: by kind of certificate (``RSA``, ``ECDSA`` …).
+    be told; ``order_note``: what is not known of it. ``dh_primes``: of finite-field exchanges. ``chains``: by kind of
+    certificate (``RSA``, ``ECDSA`` …).
 
     Of single facts None means that they were not seen.
     """
@@ -95,6 +106,7 @@ class Swept(Struct):
     doubts: dict[ProtocolVersion, str] = field(default_factory=dict)
     order: Order | None = None
     order_doubt: str = ""
+    order_note: str = ""
     groups: list[int] = field(default_factory=list)
     groups_doubt: str = ""
     schemes: list[int] = field(default_factory=list)
@@ -135,6 +147,7 @@ class Sweep:
         self.closed_unsaid = False
         self.old_known = asyncio.Event()
         self._has_old = False
+        self._second_tries = _SECOND_TRIES
         self._pairs = 0
         self._signers: dict[str, list[int]] = {authentication: [] for authentication in _SIGNED_WITH}
         self._signer_known = {authentication: asyncio.Event() for authentication in _SIGNED_WITH}
@@ -145,15 +158,14 @@ class Sweep:
     async def run(self) -> Swept:
         """Everything. Never raises for what a peer does."""
         newest, signatures = asyncio.create_task(self._newest()), asyncio.create_task(self._signatures())
+        old = asyncio.gather(*(self._old_version(version) for version in _OLD_VERSIONS))
         try:
-            first, _, _ = await asyncio.gather(self._older("TLSv1.1"), self._ssl2(), self._version("TLSv1.2", _PARTS))
+            await asyncio.gather(old, self._ssl2(), self._version("TLSv1.2", _PARTS))
         finally:
             self._knows_all()
         if self.found.foreign is None:
-            await self._old_versions(first)
-            await asyncio.gather(
-                newest, signatures, self._old_groups(), self._fallback(), self._protocols(), self._order()
-            )
+            tasks = [self._old_groups(), self._fallback(), self._protocols(), self._order()]
+            await asyncio.gather(newest, signatures, *tasks)
             await self._doubt_closings()
         await asyncio.gather(newest, signatures)
         return self.found
@@ -167,6 +179,9 @@ class Sweep:
 
     async def _ask(self, offer: Offer) -> Answer:
         answer = await ask(self.listener, offer)
+        if isinstance(answer, NoAnswer) and answer.kind == "timeout" and self._good is not None and self._second_tries:
+            self._second_tries -= 1  # a server that has one connection at a time may have been busy with another
+            answer = await ask(self.listener, offer)
         if isinstance(answer, Taken):
             self._good = self._good or offer
             self._look(answer)
@@ -236,37 +251,14 @@ class Sweep:
     def _doubt(self, version: ProtocolVersion, why: str) -> None:
         self.found.doubts.setdefault(version, why)
 
-    async def _older(self, version: ProtocolVersion) -> Answer:
-        """One hello up to ``version`` with everything: what it is answered with tells of all older ones."""
+    async def _old_version(self, version: ProtocolVersion) -> None:
+        """Each old version has a hello of its own: one that offers TLS 1.1 at most is refused by a server that knows TLS 1.0
+        and 1.2 and not what lies between (GnuTLS does so)."""
         suites = [suite.code for suite in suites_for(version)]
-        return await self._ask(self._offer(version, suites, compressions=(n.DEFLATE, 0)))
-
-    async def _old_versions(self, first: Answer) -> None:
-        """TLS 1.1, TLS 1.0 and SSL 3.0. A server that knows none of them says so to the first hello (``first``), by the
-        alert that means it; one that says anything else is asked for each."""
-        is_plain_no = isinstance(first, Refused) and first.alert is not None and first.alert.name == "protocol_version"
-        if is_plain_no:
-            return
-        if isinstance(first, NoAnswer) and first.kind != "broken":
-            for version in ("TLSv1.1", "TLSv1", "SSLv3"):
-                self._doubt(version, first.why)
-            return
-        best = n.VERSION_NAMES.get(first.hello.version) if isinstance(first, Taken) else None
-        old: tuple[ProtocolVersion, ...] = ("TLSv1.1", "TLSv1", "SSLv3")
-        await asyncio.gather(
-            *(
-                self._old_version(version, first if version == best else None)
-                for version in old
-                if best is None or PROTOCOL_VERSIONS.index(version) <= PROTOCOL_VERSIONS.index(best)
-            )
-        )
-
-    async def _old_version(self, version: ProtocolVersion, known: Answer | None) -> None:
-        answer = known if known is not None else await self._older(version)
+        answer = await self._ask(self._offer(version, suites, compressions=(n.DEFLATE, 0)))
         if isinstance(answer, NoAnswer):
             self._doubt(version, answer.why)
         if isinstance(answer, Taken) and answer.hello.version == n.VERSION_NUMBERS[version]:
-            suites = {suite.code for suite in suites_for(version)}
             if answer.hello.suite not in suites:
                 self._doubt(version, f"it chose suite 0x{answer.hello.suite:04X}, which was not offered")
                 return
@@ -283,7 +275,9 @@ class Sweep:
         except WireError:
             return  # an alert of a newer version, or no TLS at all
         if hello is not None and hello.version == n.VERSION_NUMBERS["SSLv2"]:
-            self.found.suites["SSLv2"] = tuple(kind for kind in hello.suites if kind in _BY_CODE)
+            if not hello.suites:
+                return  # an empty list, as OpenSSL 1.0.0 sends it: no handshake can follow
+            self.found.suites["SSLv2"] = hello.suites
             if hello.certificate:
                 self.found.chains.setdefault("RSA", SentCertificates((hello.certificate,)))
 
@@ -507,9 +501,8 @@ class Sweep:
     async def _order(self) -> None:
         """Who decides the order, and the server's own; asked in the newest version that has two suites below TLS 1.3,
         or in TLS 1.3."""
-        versions: tuple[ProtocolVersion, ...] = ("TLSv1.2", "TLSv1.1", "TLSv1", "SSLv3")
         asked: ProtocolVersion | None = None
-        for version in versions:
+        for version in ("TLSv1.2", *_OLD_VERSIONS):
             chains = [chain for chain in self._parts.get(version, []) if chain]
             if sum(map(len, chains)) < 2:
                 continue
@@ -524,8 +517,8 @@ class Sweep:
         if asked is None and len(newest) > 1:
             chosen = await self._prefers("TLSv1.3", (newest[1], newest[0]))
             self.found.order = None if chosen is None else "server" if chosen == newest[0] else "client"
-        elif asked is None and self.found.suites:
-            self.found.order = "server"  # one suite a version leaves nothing to choose
+        elif asked is None and self.found.suites:  # in SSL 2.0 the client chooses; one suite a version leaves no choice
+            self.found.order = "client" if set(self.found.suites) == {"SSLv2"} else "server"
 
     @staticmethod
     def _as_in(known: Sequence[int], suites: Sequence[int]) -> tuple[int, ...]:
@@ -534,7 +527,9 @@ class Sweep:
 
     async def _order_of(self, version: ProtocolVersion, chains: list[list[int]]) -> tuple[int, ...] | None:
         """The server's order of ``chains``, each of which is in order; None where the client decides or nobody can tell."""
-        longest = max(chains, key=len)
+        # Go and OpenSSL may move ChaCha20 to the front for a client that has it there: a comparison goes without it.
+        plain = [[code for code in chain if "CHACHA20" not in _BY_CODE[code].name] for chain in chains]
+        longest = max(plain if any(len(chain) > 1 for chain in plain) else chains, key=len)
         pair = (longest[-1], longest[0]) if len(longest) > 1 else (chains[1][0], chains[0][0])
         chosen = await self._prefers(version, pair)
         if chosen is None:
@@ -552,22 +547,18 @@ class Sweep:
                 self.found.order = "client"
                 return None
         self.found.order = "server"
-        if not self._is_within_bounds(len(chains) - 1):
-            self.found.order_doubt = "the order of suites would have taken too many connections"
-            return None
         seams = list(pairwise(chains))
         asked = await asyncio.gather(*(self._prefers(version, (after[0], before[-1])) for before, after in seams))
         if all(chosen == before[-1] for chosen, (before, _) in zip(asked, seams, strict=True)):
             return tuple(code for chain in chains for code in chain)
-        return await self._merged(version, chains)
+        if self._is_within_bounds(sum(map(len, chains))):
+            return await self._merged(version, chains)
+        return await self._halves(version, chains)
 
     async def _merged(self, version: ProtocolVersion, chains: list[list[int]]) -> tuple[int, ...] | None:
         """Chains in order as one: the server is shown what is left at the head of each, and takes the next."""
         left, merged = [list(chain) for chain in chains], list[int]()
         while len(left) > 1:
-            if not self._is_within_bounds():
-                self.found.order_doubt = "the order of suites would have taken too many connections"
-                return None
             chosen = await self._prefers(version, [chain[0] for chain in reversed(left)])
             if chosen is None:
                 self.found.order_doubt = "the order of suites could not be asked"
@@ -578,6 +569,22 @@ class Sweep:
                     chain.pop(0)
             left = [chain for chain in left if chain]
         return (*merged, *left[0])
+
+    async def _halves(self, version: ProtocolVersion, chains: list[list[int]]) -> tuple[int, ...] | None:
+        """Where the whole order would take too many connections: whether every suite with forward secrecy and AEAD stands
+        before every other. The order within these halves is then only known in part."""
+        self.found.order_note = "the order within the better and the other suites is known in part"
+        good = [code for chain in chains for code in chain if _is_good(code)]
+        rest = [code for chain in chains for code in chain if not _is_good(code)]
+        lasts = [mine[-1] for chain in chains if (mine := [code for code in chain if _is_good(code)])]
+        if not good or not rest:
+            return (*good, *rest)
+        chosen = await asyncio.gather(*(self._prefers(version, (*rest, last)) for last in lasts))
+        if None in chosen:
+            self.found.order_doubt = "the order of suites could not be asked"
+            return None
+        before = dict.fromkeys(code for code in chosen if code is not None and code not in lasts)
+        return (*before, *good, *(code for code in rest if code not in before))
 
     async def _doubt_closings(self) -> None:
         """A closed connection is a no, unless the server has stopped answering at all: one hello that was taken before is

@@ -161,12 +161,12 @@ async def _look(
             return found
         found.missing = await web.get(MISSING)
         rows = [] if skip_paths or (found.root.location is not None and scheme == "http") else known_paths()
-        found.trace, found.cross, found.stranger, *answers = await asyncio.gather(
-            web.get("/", method="TRACE"),
+        found.cross, found.stranger, *answers = await asyncio.gather(
             web.get("/", origin=FOREIGN_ORIGIN),
             _as_stranger(web, listener, port),
             *(web.get(row.target) for row in rows),
         )
+        found.trace = await web.get("/", method="TRACE")  # last: a simple server may wait for ever for what follows it
         if not skip_paths:
             found.paths = list(zip(rows, answers, strict=True))
         return found
