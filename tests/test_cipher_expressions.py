@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import subprocess
 import unittest
+from itertools import pairwise
 from pathlib import Path
 
 from rupex.tls.openssl import _ALIASES, Library, expand
@@ -45,8 +46,17 @@ def generated(seed: int) -> list[str]:
             parts.append("@STRENGTH")
         if chance.random() < 0.3:
             parts.insert(0, chance.choice(["ALL", "DEFAULT", "HIGH", "ALL:eNULL"]))
-        found.append(":".join(parts))
+        found.append(_joined(parts, chance))
     return found
+
+
+def _joined(parts: list[str], chance: random.Random) -> str:
+    """Items with colons between them, which some leave out before an exclamation mark or an at sign. (Not behind ``A+B``:
+    where A and B exclude each other, the library passes over what follows, and Rupex does not.)"""
+    text = parts[0]
+    for before, part in pairwise(parts):
+        text += part if part[0] in "!@" and "+" not in before[1:] and chance.random() < 0.3 else f":{part}"
+    return text
 
 
 class AgainstTheLibraryTest(unittest.TestCase):

@@ -201,7 +201,8 @@ class SweepTest(unittest.TestCase):
 
     def compare(self, endpoint: Endpoint, found: Visit, told: Told) -> None:
         tls, wire = endpoint.tls, endpoint.wire
-        assert tls is not None and wire is not None
+        assert tls is not None
+        assert wire is not None
         assert found.swept is not None
         self.assertEqual(found.swept.doubts, {})
         self.assertEqual(" ".join(tls.protocols.value or ()), told["protocols"])

@@ -60,12 +60,12 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _targets(arguments: argparse.Namespace) -> list[Any]:
     from rupex.model import RupexError, bounds
-    from rupex.wire.targets import parse_target
+    from rupex.wire.targets import merge_targets, parse_target
 
     written = list(arguments.name)
     if arguments.names is not None:
         written += _listed(arguments.names)
-    found = list(dict.fromkeys(parse_target(text) for text in written))
+    found = merge_targets(parse_target(text) for text in written)
     if not found:
         raise RupexError("name what to probe, such as www.ternholm.test, or give a list with --names FILE")
     if len(found) > bounds.PROBE_NAMES:
@@ -113,4 +113,4 @@ def _connect(text: str | None) -> Any:
     from rupex.wire.targets import parse_target
 
     there = parse_target(text)
-    return Connect(there.name, there.port)
+    return Connect(there.name, there.ports[0] if there.chosen else None)

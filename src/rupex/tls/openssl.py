@@ -399,29 +399,32 @@ def expand(expression: str, library: Library) -> Selection:
 
 
 def _apply(work: _Working, rules: str, library: Library, unknown: list[str]) -> int | None:
+    """An exclamation mark or an at sign starts a new item even without a separator before it; behind a command such as
+    ``@STRENGTH``, or a word that names nothing, all is passed over up to the next separator."""
     level: int | None = None
-    for item in re.split(r"[:;, ]+", rules):
-        match = _ITEM.fullmatch(item)
-        if match is None:
-            unknown.append(item)
-            break  # the library stops at a character that no item may hold
-        mark, words = match[1], match[2]
-        if not words:
-            continue
-        if mark == "@":
-            if words == "STRENGTH":
-                work.sort_by_strength(_bits_of(library))
-            elif re.fullmatch(r"SECLEVEL=[0-5]", words):
-                level = int(words[-1])
-            else:
+    for written in re.split(r"[:;, ]+", rules):
+        for item in re.split(r"(?<=.)(?=[!@])", written):
+            match = _ITEM.fullmatch(item)
+            if match is None:
                 unknown.append(item)
-            continue
-        test = _test_of(words, library)
-        if test is None:
-            unknown.append(item)
-            continue
-        action = {"": work.add, "+": work.to_end, "-": work.delete, "!": work.kill}[mark]
-        action(test)
+                return level  # the library stops at a character that no item may hold
+            mark, words = match[1], match[2]
+            if not words:
+                continue
+            if mark == "@":
+                if words == "STRENGTH":
+                    work.sort_by_strength(_bits_of(library))
+                elif re.fullmatch(r"SECLEVEL=[0-5]", words):
+                    level = int(words[-1])
+                else:
+                    unknown.append(item)
+                break
+            test = _test_of(words, library)
+            if test is None:
+                unknown.append(item)
+                break
+            action = {"": work.add, "+": work.to_end, "-": work.delete, "!": work.kill}[mark]
+            action(test)
     return level
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from functools import cache
 from typing import Final
 
 from rupex.http.defaults import default_page
@@ -293,8 +294,13 @@ def _exposed(pages: Pages, seen_at: Provenance) -> Setting[tuple[str, ...]]:
     )
 
 
+@cache
+def _sign(pattern: str) -> re.Pattern[str]:
+    return re.compile(pattern, re.MULTILINE | re.IGNORECASE)
+
+
 def _is_it(page: Page | NoPage, sign: str) -> bool:
-    return isinstance(page, Page) and page.status == 200 and re.search(sign, page.body) is not None
+    return isinstance(page, Page) and page.status == 200 and _sign(sign).search(page.body) is not None
 
 
 def _open_pages(pages: Pages, seen_at: Provenance) -> list[Scope]:

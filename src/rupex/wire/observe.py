@@ -45,7 +45,7 @@ class Round:
 
     def ports_of(self, target: Target) -> tuple[int, ...]:
         """The ports of a target; a way that names its port leads to one port only."""
-        if target.port is None and self.connect is not None and self.connect.port is not None:
+        if not target.chosen and self.connect is not None and self.connect.port is not None:
             return target.ports[:1]
         return target.ports
 
@@ -129,7 +129,7 @@ def _host(
         samples=tuple(samples),
         problems=tuple(problems[: bounds.PROBLEMS]),
         leaves=leaves,
-        partial="" if target.port is None else f"only port {target.port} was asked",
+        partial=f"only port {', '.join(map(str, target.ports))} was asked" if target.chosen else "",
     )
 
 

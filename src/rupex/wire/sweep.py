@@ -36,7 +36,7 @@ _SPARE_CONNECTIONS: Final = 40
 """Connections that a sweep may make beside one for each version and suite that is taken."""
 
 _ALL_SCHEMES: Final = tuple(s.code for s in SCHEMES)
-_RESERVE: Final = 9
+_RESERVE: Final = 4
 """Of these, what the good schemes of signatures leave for questions that matter more."""
 
 _SECOND_TRIES: Final = 3
@@ -151,6 +151,7 @@ class Sweep:
         self._pairs = 0
         self._signers: dict[str, list[int]] = {authentication: [] for authentication in _SIGNED_WITH}
         self._signer_known = {authentication: asyncio.Event() for authentication in _SIGNED_WITH}
+        self._suites_known = asyncio.Event()
         self._parts: dict[ProtocolVersion, list[list[int]]] = {}
         self._spent = listener.connections
         self._good: Offer | None = None
@@ -172,7 +173,7 @@ class Sweep:
 
     def _knows_all(self) -> None:
         """Whoever waits for a suite that is not there need not wait any more."""
-        for event in (*self._signer_known.values(), self.old_known):
+        for event in (*self._signer_known.values(), self.old_known, self._suites_known):
             event.set()
 
     # Versions and suites
@@ -416,7 +417,11 @@ class Sweep:
 
     async def _scheme_chain(self, suites: list[int], left: list[int]) -> None:
         left = [code for code in left if code not in self.found.schemes]
-        while left and self._is_within_bounds(_RESERVE):
+        while left:
+            if not self._is_within_bounds(_RESERVE):
+                await self._suites_known.wait()  # more suites taken are more connections allowed
+                if not self._is_within_bounds(_RESERVE):
+                    return
             answer = await self._ask(self._offer("TLSv1.2", suites, schemes=tuple(left)))
             match answer:
                 case Taken():

@@ -6,6 +6,7 @@ import asyncio
 import ipaddress
 import re
 import socket
+from collections.abc import Iterable
 from typing import Final
 
 from msgspec import Struct
@@ -17,14 +18,22 @@ _LABEL = re.compile(r"[a-z0-9_](?:[a-z0-9_-]{0,61}[a-z0-9_])?", re.ASCII)
 
 
 class Target(Struct, frozen=True):
-    """A ``name`` to ask for (lower case, an IP address without brackets), and the ``port``, None for the usual ones."""
+    """A ``name`` to ask for (lower case, an IP address without brackets), and its ``ports``; ``chosen``: they were named, and
+    are not just the usual ones."""
 
     name: str
-    port: int | None = None
+    ports: tuple[int, ...] = DEFAULT_PORTS
+    chosen: bool = False
 
-    @property
-    def ports(self) -> tuple[int, ...]:
-        return DEFAULT_PORTS if self.port is None else (self.port,)
+
+def merge_targets(targets: Iterable[Target]) -> list[Target]:
+    """One target for each name, with all ports that were named for it; the usual ones where none was."""
+    found: dict[str, Target] = {}
+    for target in targets:
+        before = found.get(target.name)
+        ports = target.ports if before is None else tuple(dict.fromkeys((*before.ports, *target.ports)))
+        found[target.name] = Target(target.name, ports, target.chosen and (before is None or before.chosen))
+    return list(found.values())
 
 
 def parse_target(text: str) -> Target:
@@ -41,7 +50,7 @@ def parse_target(text: str) -> Target:
     elif text.count(":") == 1:
         name, _, number = text.partition(":")
         port = _port(number, text)
-    return Target(_name(name, text), port)
+    return Target(_name(name, text)) if port is None else Target(_name(name, text), (port,), True)
 
 
 def _port(text: str, whole: str) -> int:

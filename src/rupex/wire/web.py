@@ -117,7 +117,11 @@ class Web:
             return NoPage("timeout", error.why)
         except httpx.ConnectError as error:
             return _connect_failure(error)
-        except (httpx.RemoteProtocolError, httpx.DecodingError, httpx.LocalProtocolError) as error:
+        except httpx.RemoteProtocolError as error:
+            if "without sending a response" in str(error):
+                return NoPage("refused", "the connection was closed without an answer")
+            return NoPage("broken", f"what came is no HTTP ({_short(error)})")
+        except (httpx.DecodingError, httpx.LocalProtocolError) as error:
             return NoPage("broken", f"what came is no HTTP ({_short(error)})")
         except (httpx.HTTPError, ssl.SSLError) as error:
             return NoPage("refused", f"the connection was closed ({_short(error)})")

@@ -1,0 +1,196 @@
+"""Peers that are broken or hostile: every one ends in a bounded time, with a problem or a finding, and never a traceback.
+
+They are scripted byte peers of the test's own: no real server behaves so badly.
+"""
+
+from __future__ import annotations
+
+import json
+import socket
+import time
+import unittest
+from collections.abc import Callable
+from typing import Any
+
+from rupex.wire import numbers as n
+from rupex.wire.octets import number, vector
+from rupex.wire.records import Message, encode_records
+from tests import peers
+from tests.oracle import free_port
+from tests.support import rupex, valid_document
+
+Answer = Callable[[socket.socket], None]
+NAME = "www.ternholm.test"
+
+
+def says(*pieces: bytes, drip: float = 0.0) -> Answer:
+    """Reads something, then sends ``pieces``."""
+
+    def answer(peer: socket.socket) -> None:
+        peer.recv(1 << 14)
+        for piece in pieces:
+            peer.sendall(piece)
+            time.sleep(drip)
+        time.sleep(0.05)
+
+    return answer
+
+
+def endlessly(piece: bytes, wait: float = 0.0) -> Answer:
+    def answer(peer: socket.socket) -> None:
+        peer.recv(1 << 14)
+        begun = time.monotonic()
+        while time.monotonic() - begun < 20:
+            peer.sendall(piece)
+            time.sleep(wait)
+
+    return answer
+
+
+def silent(peer: socket.socket) -> None:
+    time.sleep(20)
+
+
+def resets(peer: socket.socket) -> None:
+    peer.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, b"\x01\x00\x00\x00\x00\x00\x00\x00")
+
+
+def server_hello(suite: int, version: int = 0x0303) -> bytes:
+    body = number(version, 2) + bytes(32) + b"\x00" + number(suite, 2) + b"\x00"
+    return Message(n.SERVER_HELLO, body).whole
+
+
+def handshake(*messages: bytes) -> bytes:
+    return encode_records(n.HANDSHAKE, 0x0303, b"".join(messages))
+
+
+DONE = Message(n.SERVER_HELLO_DONE, b"").whole
+HUGE = Message(n.CERTIFICATE, b"").whole[:1] + b"\xff\xff\xff"
+
+
+def http(head: str, body: str = "") -> Answer:
+    return says(f"HTTP/1.1 {head}\r\nContent-Length: {len(body)}\r\nConnection: close\r\n\r\n{body}".encode("latin-1"))
+
+
+def probe(port: int, at: int = 443) -> tuple[int, Any, str, float]:
+    """Exit status, the host in the document, standard error, and seconds."""
+    begun = time.monotonic()
+    done = rupex(
+        "probe",
+        f"{NAME}:{at}",
+        "--connect",
+        f"127.0.0.1:{port}",
+        "--patience",
+        "0.4",
+        "--format",
+        "json",
+        "--skip-paths",
+    )
+    took = time.monotonic() - begun
+    return done.returncode, valid_document(done.stdout)["hosts"][0], done.stderr, took
+
+
+class BadPeerTest(unittest.TestCase):
+    def test_what_breaks_the_protocol_is_a_problem_and_never_a_pass(self) -> None:
+        certificate = Message(n.CERTIFICATE, vector(vector(b"no certificate", 3), 3)).whole
+        for case, answer in (
+            ("says nothing", silent),
+            ("closes at once", lambda peer: None),
+            ("resets", resets),
+            ("garbage", says(bytes(range(1, 200)))),
+            ("drips", endlessly(b"\x16", 0.05)),
+            ("a record longer than allowed", says(b"\x16\x03\x03\xff\xff" + bytes(300))),
+            ("a message longer than what holds it", says(handshake(server_hello(0xC02F)[:20]))),
+            ("a certificate message of sixteen megabytes", says(handshake(server_hello(0x002F)) + handshake(HUGE))),
+            ("endless fragments", endlessly(b"\x16\x03\x03\x00\x00" * 64)),
+            ("endless warnings", endlessly(b"\x15\x03\x03\x00\x02\x01\x5a" * 64)),
+            ("chooses a suite that was not offered", says(handshake(server_hello(0xDADA), DONE))),
+            ("a version that does not exist", says(handshake(server_hello(0x002F, 0x0399), DONE))),
+        ):
+            with self.subTest(case), peers.serving(answer) as port:
+                status, host, said, took = probe(port)
+                self.assertEqual((status, said), (3, ""))
+                self.assertTrue(host["problems"], "nothing is said about it")
+                self.assertLess(took, 12)
+                bad = [check["control"] for check in host["checks"] if check["counts"]["pass"]]
+                self.assertEqual([control for control in bad if control.startswith(("tls.", "cert."))], [])
+        with (
+            self.subTest("a certificate that is none"),
+            peers.serving(says(handshake(server_hello(0x002F), certificate, DONE))) as port,
+        ):
+            status, host, said, _ = probe(port)
+            self.assertEqual(said, "")
+            checks = {check["control"]: check["verdict"] for check in host["checks"]}
+            self.assertEqual((checks["cert.dates"], checks["tls.protocol.newest"]), ("unknown", "fail"))
+
+    def test_plain_http_where_tls_is_expected_is_a_finding(self) -> None:
+        with peers.serving(http("200 OK", "<title>Ternholm</title>")) as port:
+            _, host, _, _ = probe(port)
+        found = {check["control"]: check["verdict"] for check in host["checks"]}
+        self.assertEqual((found["transport.tls.listener"], found["redirect.present"]), ("fail", "fail"))
+        self.assertEqual(host["endpoints"][0]["transport"], "plain")
+
+    def test_tls_on_port_80_is_seen_as_tls(self) -> None:
+        with peers.s_server("-tls1_2") as port:
+            _, host, _, _ = probe(port, at=80)
+        self.assertEqual(host["endpoints"][0]["transport"], "tls")
+        self.assertEqual(host["endpoints"][0]["tls"]["protocols"]["value"], ["TLSv1.2"])
+
+    def test_redirects_that_lead_nowhere_end(self) -> None:
+        for case, location, words in (
+            ("in a circle", f"http://{NAME}/", "circle"),
+            ("to a file", "file:///etc/passwd", "no browser follows"),
+            ("to a host that nobody asked for", "https://elsewhere.test/", "was not asked for"),
+            ("to an address with a port that is none", "http://x:99999999/", "was not asked for"),
+        ):
+            with self.subTest(case), peers.serving(http(f"301 Moved\r\nLocation: {location}")) as port:
+                _, host, said, took = probe(port, at=80)
+                hops = next(check for check in host["checks"] if check["control"] == "redirect.hops")
+                self.assertIn(words, hops["places"][0]["message"])
+                self.assertEqual(said, "")
+                self.assertLess(took, 8)
+
+    def test_headers_without_end_and_marks_that_turn_text(self) -> None:
+        with peers.serving(endlessly(b"HTTP/1.1 200 OK\r\nX-Pad: " + b"a" * 4000 + b"\r\n")) as port:
+            status, host, said, _ = probe(port, at=80)
+            self.assertEqual((status, said), (3, ""))
+            self.assertTrue(host["problems"])
+        evil = "200 OK\r\nServer: pier/1.0\x1b[31m\x9b5m\r\nX-Powered-By: <script>alert(1)</script>\x07"
+        with peers.serving(http(evil, "hello")) as port:
+            shown = rupex("probe", f"{NAME}:80", "--connect", f"127.0.0.1:{port}", "--skip-paths", "--verbose")
+        self.assertIn("pier/1.0", shown.stdout)
+        self.assertEqual(
+            [mark for mark in shown.stdout if (ord(mark) < 32 and mark != "\n") or 126 < ord(mark) < 160], []
+        )
+
+    def test_a_name_without_address_and_a_closed_port_leave_the_others(self) -> None:
+        closed = free_port()
+        with peers.serving(http("404 Not Found")) as port:
+            done = rupex("probe", "nobody.invalid", f"127.0.0.1:{closed}", f"127.0.0.1:{port}", "--format", "json",
+                         "--skip-paths", "--patience", "2")  # fmt: skip
+        self.assertEqual(done.returncode, 3)
+        nobody, shut, there = valid_document(done.stdout)["hosts"]
+        self.assertIn("does not resolve", json.dumps(nobody["problems"]))
+        self.assertEqual([(p["kind"], p["message"]) for p in shut["problems"]], [("refused", "the port is closed")])
+        self.assertEqual((len(there["endpoints"]), there["problems"]), (1, []))
+
+    def test_a_server_that_stops_answering_leaves_unknowns(self) -> None:
+        taken = 0
+
+        def bans(peer: socket.socket) -> None:
+            nonlocal taken
+            peer.recv(1 << 14)
+            taken += 1
+            if taken < 8:
+                peer.sendall(handshake(server_hello(0x002F), DONE))
+                time.sleep(0.05)
+
+        with peers.serving(bans) as port:
+            status, host, _, _ = probe(port)
+        self.assertEqual(status, 3)
+        checks = {check["control"]: check for check in host["checks"]}
+        self.assertEqual(checks["tls.suite.rc4"]["verdict"], "unknown")
+
+
+if __name__ == "__main__":
+    unittest.main()
