@@ -11,6 +11,9 @@ from typing import Any
 from rupex.cli import options
 from rupex.cli.audit import finish
 
+_SHOWN_WHOLE = 50
+"""Names up to which the text tells what was seen of each, and not only how it was judged."""
+
 
 def add_verbs(verbs: Any) -> None:
     parser = options.verb(
@@ -99,7 +102,8 @@ async def _probe(targets: list[Any], baseline: Any, now: Any, arguments: argpars
     with Bar("probe", len(targets)) as bar:
         async for at, document in probe(
             targets, baseline, now, manners=manners, connect=_connect(arguments.connect),
-            skip_paths=arguments.skip_paths, keep_all=arguments.verbose, endpoints=bool(forms - {"text"}),
+            skip_paths=arguments.skip_paths, keep_all=arguments.verbose,
+            endpoints=bool(forms - {"text"}) or len(targets) <= _SHOWN_WHOLE,
         ):  # fmt: skip
             hosts[at] = document
             bar.advance()

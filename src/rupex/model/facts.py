@@ -110,13 +110,15 @@ class Certificate(Struct, frozen=True, kw_only=True):
 class TrustPath(Struct, frozen=True):
     """The way from a leaf over the certificates that came with it. ``anchor``: the subject of the trust anchor that it ends
     at, None for none; ``is_public``: that anchor is on the dated public list. ``missing``: the issuer at which it ends
-    without one. ``surplus``: certificates that it does not need; ``in_order``: each stands before its issuer."""
+    without one. ``surplus``: certificates that it does not need; ``in_order``: each stands before its issuer.
+    ``certificates``: those on the way, by the SHA-256 of their DER form, leaf first."""
 
     anchor: str | None
     is_public: bool
     missing: str | None
     surplus: int
     in_order: bool
+    certificates: tuple[str, ...] = ()
 
 
 class CertificateFile(Struct, frozen=True, kw_only=True):

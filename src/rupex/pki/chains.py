@@ -8,9 +8,11 @@ from __future__ import annotations
 import warnings
 from collections.abc import Sequence
 from functools import cache
+from hashlib import sha256
 
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+from cryptography.hazmat.primitives.serialization import Encoding
 
 from rupex.model import TrustPath
 
@@ -63,7 +65,8 @@ def _path(sent: list[x509.Certificate]) -> TrustPath:
 def _told(
     sent: list[x509.Certificate], used: list[int], anchor: str | None, *, is_public: bool, missing: str | None
 ) -> TrustPath:
-    return TrustPath(anchor, is_public, missing, len(sent) - len(used), used == sorted(used))
+    prints = tuple(sha256(sent[at].public_bytes(Encoding.DER)).hexdigest() for at in used)
+    return TrustPath(anchor, is_public, missing, len(sent) - len(used), used == sorted(used), prints)
 
 
 def _same(certificate: x509.Certificate) -> bool:

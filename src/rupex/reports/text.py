@@ -10,6 +10,7 @@ from msgspec import Struct
 from rupex.model.judgement import SEVERITIES
 from rupex.model.run import CheckDocument, HostDocument, PlaceDocument, Run
 from rupex.reports.page import Page, Style
+from rupex.reports.seen import render_seen
 
 _SHOWN_GROUPS: Final = 6
 _SHOWN_NAMES: Final = 4
@@ -89,9 +90,27 @@ def render_run(run: Run, *, width: int = 100, colour: bool = False, verbose: boo
     page = Page(width)
     for host in run.hosts:
         if quiet:
-            page.line(f"{host.name}  ", *_score_words(run, host))
+            page.line(f"{host.name}  ", *_score_words(run.baseline.minimum_coverage, host))
             continue
         _render_host(page, run, host, verbose=verbose)
+        page.blank()
+    return page.render(colour=colour)
+
+
+def render_brief(
+    hosts: Sequence[HostDocument], minimum_coverage: float, *, width: int = 100, colour: bool = False
+) -> str:
+    """What was seen of each host, how many findings there are, and the score; without the findings themselves."""
+    page = Page(width)
+    for host in hosts:
+        for endpoint in host.endpoints:
+            render_seen(page, endpoint)
+        failing = [c for c in host.checks if c.verdict == "fail" and not _all_folded(c)]
+        worst = ", ".join(c.control for c in sorted(failing, key=_badness)[:_SHOWN_NAMES])
+        page.line((host.name, "strong"), "  ", *_score_words(minimum_coverage, host))
+        page.entry(
+            "", f"{len(failing)} findings" + (f", the worst of them {worst}" if worst else ""), indent=4, column=4
+        )
         page.blank()
     return page.render(colour=colour)
 
@@ -102,6 +121,8 @@ def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> 
         (host.name, "strong"), f"  {sources or 'no server found'}, baseline {run.baseline.name} {run.baseline.version}"
     )
     page.blank()
+    for endpoint in host.endpoints:
+        render_seen(page, endpoint)
     failing = sorted((c for c in host.checks if c.verdict == "fail" and not _all_folded(c)), key=_badness)
     for number, check in enumerate(failing, 1):
         _render_finding(page, number, check, host, verbose=verbose)
@@ -229,7 +250,7 @@ def _some(names: Sequence[str], *, verbose: bool) -> str:
     return ", ".join(shown) + (f" and {rest} more" if rest else "")
 
 
-def _score_words(run: Run, host: HostDocument) -> list[tuple[str, Style]]:
+def _score_words(minimum_coverage: float, host: HostDocument) -> list[tuple[str, Style]]:
     score = host.score
     if score.value is None:
         return [("no score: nothing could be judged", "doubt")]
@@ -237,7 +258,7 @@ def _score_words(run: Run, host: HostDocument) -> list[tuple[str, Style]]:
         "good" if score.band in ("firm", "hardened") else "bad" if score.band in ("open", "weak") else "doubt"
     )
     bounds = f"between {score.low:.1f} and {score.high:.1f}"
-    if score.coverage < run.baseline.minimum_coverage:
+    if score.coverage < minimum_coverage:
         seen = f": {score.coverage:.0%} of the baseline, {bounds}; no gate is met"
         return [("too little was seen", "doubt"), (seen, "plain")]
     words = f", {bounds}, with {score.coverage:.0%} of the baseline seen"
@@ -246,7 +267,7 @@ def _score_words(run: Run, host: HostDocument) -> list[tuple[str, Style]]:
 
 def _render_score(page: Page, run: Run, host: HostDocument) -> None:
     score = host.score
-    page.line(("Score  ", "strong"), *_score_words(run, host))
+    page.line(("Score  ", "strong"), *_score_words(run.baseline.minimum_coverage, host))
     page.line("       ", *_scale(score.low, score.value, score.high, min(60, page.width - 16)))
     if score.ceiling is not None:
         words = f"held at {score.ceiling.value:g} by {score.ceiling.control}"

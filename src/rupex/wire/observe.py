@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Mapping
 from typing import Literal
 
 from msgspec import Struct
@@ -28,10 +29,11 @@ from rupex.wire.web import Page, Web, parts_of_url
 
 
 class Connect(Struct, frozen=True):
-    """Where to go instead of a name's own address; ``port`` None: the port of the name."""
+    """Where to go instead of a name's own address; ``port`` None: the port of the name, or what ``ports`` has for it."""
 
     address: str
     port: int | None = None
+    ports: Mapping[int, int] = {}
 
 
 class Round:
@@ -51,7 +53,9 @@ class Round:
 
     def listener(self, address: str, port: int) -> Listener:
         """Who is asked for ``port``."""
-        there = port if self.connect is None or self.connect.port is None else self.connect.port
+        there = port
+        if self.connect is not None:
+            there = self.connect.port or self.connect.ports.get(port, port)
         return Listener(address, there, self.manners, self.overall)
 
     async def addresses(self, name: str) -> tuple[str, ...]:

@@ -171,6 +171,12 @@ class Sweep:
         await asyncio.gather(newest, signatures)
         return self.found
 
+    async def ask_once_more(self) -> None:
+        """One more handshake of TLS 1.2 or older, for what a server may say later only."""
+        version = next((v for v in ("TLSv1.2", *_OLD_VERSIONS) if v in self.found.suites), None)
+        if version is not None:
+            await self._ask(self._offer(version, self.found.suites[version]))
+
     def _knows_all(self) -> None:
         """Whoever waits for a suite that is not there need not wait any more."""
         for event in (*self._signer_known.values(), self.old_known, self._suites_known):

@@ -10,6 +10,7 @@ from typing import Final, Literal
 from msgspec import Struct, field
 
 from rupex.http.names import is_address
+from rupex.pki.certificates import CredentialError, parse_der
 from rupex.tls.signatures import SCHEMES
 from rupex.wire.handshake import Conversation, converse
 from rupex.wire.line import Listener
@@ -19,6 +20,8 @@ from rupex.wire.web import NoPage, Page, Web
 
 STRANGER: Final = "stranger.invalid"
 """A name that nobody has (RFC 6761, 6.4), to see what unknown names get."""
+STAPLE_SECONDS: Final = 2.0
+"""What lies between two looks for a stapled response."""
 MISSING: Final = "/rupex/nothing-here?probe=1"
 """A path that no site has, with a query, to see errors, and what survives a redirect."""
 FOREIGN_ORIGIN: Final = "https://stranger.invalid"
@@ -130,6 +133,8 @@ async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_p
             await _other_certificate(found, listener, sni)
     elif "TLSv1.3" in sweep.suites:
         found.failures.append(f"the TLS 1.3 handshake could not be finished: {talk}")
+    if not sweep.stapled and not any(t.certificates and t.certificates.staple for t in found.talks):
+        await _staple_again(found, listener, sni)
     protocol = found.talks[0].protocol if found.talks else sweep.protocol
     if protocol == "h2" and found.talks:
         again = await converse(listener, sni, _ALL_SCHEMES, _ALPN[1:])
@@ -140,6 +145,32 @@ async def _renegotiation(sweeping: Sweep, listener: Listener, sni: str | None) -
     """Whether a client may renegotiate, asked as soon as a version that can is known to be taken."""
     await sweeping.old_known.wait()
     return await client_renegotiates(listener, sni) if sweeping.found_old else None
+
+
+async def _staple_again(found: Visit, listener: Listener, sni: str | None) -> None:
+    """Servers fetch a response when it is first asked for, and have it for whoever comes later."""
+    assert found.swept is not None
+    sent = [talk.certificates for talk in found.talks if talk.certificates is not None] or list(
+        found.swept.chains.values()
+    )
+    if not any(chain.chain and _names_responder(chain.chain[0]) for chain in sent):
+        return
+    await asyncio.sleep(STAPLE_SECONDS)
+    if found.talks:
+        talk = await converse(listener, sni, _ALL_SCHEMES, _ALPN)
+        if isinstance(talk, Conversation):
+            found.talks.append(talk)
+        return
+    again = Sweep(listener, sni)
+    again.found = found.swept
+    await again.ask_once_more()
+
+
+def _names_responder(der: bytes) -> bool:
+    try:
+        return bool(parse_der(der).ocsp_responders)
+    except CredentialError:
+        return False
 
 
 async def _other_certificate(found: Visit, listener: Listener, sni: str | None) -> None:
