@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import resource
 import statistics
@@ -14,6 +15,9 @@ import tempfile
 import time
 from pathlib import Path
 
+from tests.peers import nginx
+
+from bench.delay import Delayed
 from bench.sites import write_sites
 
 RUPEX = str(Path(sys.executable).with_name("rupex"))
@@ -61,6 +65,50 @@ def bench_sites(count: int, scratch: Path) -> None:
     print(f"{'':<34} peak memory {peak / 1024:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site", flush=True)
 
 
+ROUND_TRIP = 0.1
+REFERENCE = (
+    "listen LISTEN ssl; server_name www.ternholm.test; ssl_certificate CRED/rsa.pem; ssl_certificate_key CRED/rsa.key;"
+    " ssl_protocols TLSv1.2 TLSv1.3;"
+)
+
+
+def bench_probe() -> None:
+    """The reference listener behind a way of 100 ms: wall time in round trips, and connections."""
+    with nginx(REFERENCE) as port:
+        way = Delayed(port, ROUND_TRIP)
+        command = [RUPEX, "probe", "www.ternholm.test", "--connect", f"127.0.0.1:{way.port}", "--format", "json"]
+        begun = time.perf_counter()
+        done = subprocess.run(command, capture_output=True, check=False)
+        took = time.perf_counter() - begun
+    wire = json.loads(done.stdout)["hosts"][0]["endpoints"][0]["wire"]
+    pairs = sum(map(len, wire["suites"].values()))
+    print(
+        f"{'probe at 100 ms':<34} {wire['seconds'] / ROUND_TRIP:8.1f} round trips (aim 20; {took:.2f} s with start-up)\n"
+        f"{'':<34} {way.connections} connections (aim {40 + pairs}: 40 and {pairs} pairs of version and suite)",
+        flush=True,
+    )
+
+
+def bench_listeners(count: int) -> None:
+    """``count`` listeners on loopback: time and memory against a tenth of them."""
+    first = 20_000
+    servers = "".join(
+        f"server {{ {REFERENCE.replace('LISTEN', f'127.0.0.1:{first + number}')} }}\n" for number in range(count)
+    )
+    with nginx("listen LISTEN;", also=servers) as _, tempfile.TemporaryDirectory() as folder:
+        seen = []
+        for some in (count // 10, count):
+            names = Path(folder, f"names{some}")
+            names.write_text("".join(f"www{number}.ternholm.test:{first + number}\n" for number in range(some)))
+            command = [RUPEX, "probe", "--names", str(names), "--connect", "127.0.0.1", "--quiet"]
+            begun = time.perf_counter()
+            process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+            _, _, usage = os.wait4(process.pid, 0)
+            seen.append((some, time.perf_counter() - begun, usage.ru_maxrss / 1024))
+    for some, took, memory in seen:
+        print(f"{f'probe of {some} listeners':<34} {took:8.1f} s   {memory:6.0f} MiB", flush=True)
+
+
 def main() -> None:
     # As installed: with its modules compiled once, which some build machines switch off.
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -70,6 +118,8 @@ def main() -> None:
         write_sites(small, 2)
         seconds([RUPEX, "audit", str(small)])  # the warm-up that compiles
         bench_start(small)
+        bench_probe()
+        bench_listeners(1000)
         for size in (count // 10, count):
             bench_sites(size, Path(folder))
 

@@ -163,8 +163,8 @@ def nginx(server: str, *, also: str = "") -> Iterator[int]:
         )
         text = f"server {{ {server} }} {also}".replace("LISTEN", f"127.0.0.1:{port}").replace("CRED", str(cred))
         (folder / "nginx.conf").write_text(
-            f"daemon off; pid {folder}/pid; error_log stderr; events {{ worker_connections 512; }}\n"
-            f"http {{ access_log off; {temporary}\n{text}\n}}\n"
+            f"daemon off; pid {folder}/pid; error_log stderr; events {{ worker_connections 4096; }}\n"
+            f"http {{ access_log off; server_names_hash_bucket_size 128; {temporary}\n{text}\n}}\n"
         )
         with running([tool("nginx"), "-c", f"{folder}/nginx.conf", "-p", str(folder)], port, folder):
             yield port

@@ -106,6 +106,9 @@ class CatalogueTest(TreeTest):
 class SharedMannersTest(TreeTest):
     def test_the_demo_tells_its_story(self) -> None:
         done = rupex("demo", "--keep", self.root / "demo")
+        self.assertRegex(done.stdout, r"booking\.ternholm\.test  59\.0 weak")
+        self.assertRegex(done.stdout, r"camera\.piers\.ternholm\.test  29\.0 open")
+        self.assertRegex(done.stdout, r"booking\.ternholm\.test  9\d\.\d hardened")
         self.assertEqual(done.returncode, 0)
         self.assertIn("held at 29", done.stdout)
         self.assertTrue((self.root / "demo/booking/etc/nginx/nginx.conf").is_file())

@@ -55,8 +55,8 @@ def resets(peer: socket.socket) -> None:
     peer.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, b"\x01\x00\x00\x00\x00\x00\x00\x00")
 
 
-def server_hello(suite: int, version: int = 0x0303) -> bytes:
-    body = number(version, 2) + bytes(32) + b"\x00" + number(suite, 2) + b"\x00"
+def server_hello(suite: int, version: int = 0x0303, compression: int = 0) -> bytes:
+    body = number(version, 2) + bytes(32) + b"\x00" + number(suite, 2) + number(compression, 1)
     return Message(n.SERVER_HELLO, body).whole
 
 
@@ -123,6 +123,13 @@ class BadPeerTest(unittest.TestCase):
             checks = {check["control"]: check["verdict"] for check in host["checks"]}
             self.assertEqual((checks["cert.dates"], checks["tls.protocol.newest"]), ("unknown", "fail"))
 
+    def test_a_server_of_another_age_fails_where_no_real_one_is_left_to_show_it(self) -> None:
+        with peers.serving(says(handshake(server_hello(0x002F, 0x0301, n.DEFLATE), DONE))) as port:
+            _, host, _, _ = probe(port)
+        found = {check["control"]: check["verdict"] for check in host["checks"]}
+        for control in ("tls.compression", "tls.renegotiation", "tls.protocol.newest"):
+            self.assertEqual((control, found[control]), (control, "fail"))
+
     def test_plain_http_where_tls_is_expected_is_a_finding(self) -> None:
         with peers.serving(http("200 OK", "<title>Ternholm</title>")) as port:
             _, host, _, _ = probe(port)
@@ -166,7 +173,7 @@ class BadPeerTest(unittest.TestCase):
     def test_a_name_without_address_and_a_closed_port_leave_the_others(self) -> None:
         closed = free_port()
         with peers.serving(http("404 Not Found")) as port:
-            done = rupex("probe", "nobody.invalid", f"127.0.0.1:{closed}", f"127.0.0.1:{port}", "--format", "json",
+            done = rupex("probe", "nobody.invalid", f"127.0.0.1:{closed}", f"localhost:{port}", "--format", "json",
                          "--skip-paths", "--patience", "2")  # fmt: skip
         self.assertEqual(done.returncode, 3)
         nobody, shut, there = valid_document(done.stdout)["hosts"]

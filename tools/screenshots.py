@@ -8,8 +8,10 @@ import subprocess
 import sys
 import tempfile
 import time
+from contextlib import ExitStack
 from pathlib import Path
 
+from rupex.demo.listeners import simulated_listeners
 from rupex.demo.scenario import build_scenario
 
 FOLDER = Path(__file__).parent.parent / "docs/screenshots"
@@ -20,6 +22,8 @@ AT = "--now 2026-11-24T09:30:00Z"
 PICTURES = {
     "audit": (f"rupex audit hosts/booking {AT}", "head -n 40"),
     "audit-score": (f"rupex audit hosts/booking {AT}", "tail -n 39"),
+    "probe": (f"rupex probe booking.ternholm.test --connect 127.0.0.1:LISTENER {AT}", "head -n 40"),
+    "demo": ("rupex demo", "head -n 40"),
     "effective-url": ("rupex effective hosts/booking --url https://booking.ternholm.test/tickets/7", "head -n 40"),
     "effective-line": ("rupex effective hosts/booking --line etc/nginx/sites-available/booking:24", "head -n 40"),
     "suites": ("rupex suites 'HIGH:!aNULL:!kRSA:!SHA1' --assume openssl=1.1.1", "head -n 40"),
@@ -65,10 +69,13 @@ def main() -> None:
     screen = subprocess.Popen(["Xvfb", f":{number}", "-screen", "0", "1036x810x24", "-nolisten", "tcp"])
     try:
         time.sleep(1)
-        with tempfile.TemporaryDirectory(prefix="rupex-demo-") as folder:
+        with tempfile.TemporaryDirectory(prefix="rupex-demo-") as folder, ExitStack() as stack:
             build_scenario(Path(folder, "hosts"))
+            before, *_ = stack.enter_context(simulated_listeners(Path(folder)))
             for name in wanted:
-                take(name, *PICTURES[name], f":{number}", Path(folder))
+                command, part = PICTURES[name]
+                command = command.replace("LISTENER", str(before.ports[443]))
+                take(name, command, part, f":{number}", Path(folder))
                 print(FOLDER / f"{name}.png")
     finally:
         screen.terminate()

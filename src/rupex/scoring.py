@@ -126,8 +126,10 @@ def value_of(tallies: Sequence[Tally]) -> float:
 
 def lost_points(tally: Tally, tallies: Sequence[Tally]) -> float:
     """The points that ``tally``'s control costs before ceilings: 100·w·(n⁻/n)/Σ w·k."""
-    known = fsum(t.weight * (t.places - t.unknown) / t.places for t in tallies if t.places)
-    if not tally.failed or not known:
+    if not tally.failed:
+        return 0.0
+    known = fsum(t.weight * (n - t.unknown) / n for t in tallies if (n := t.places))
+    if not known:
         return 0.0
     return 100 * tally.weight * tally.failed / tally.places / known
 

@@ -156,3 +156,24 @@ def transparency(certificate: CertificateFile) -> Judgement:
         if leaf.timestamps
         else Unknown("none is embedded; whether the handshake or the staple has some was not looked at")
     )
+
+
+@control(
+    "cert.wildcard",
+    title="No wildcard where none is wanted",
+    place="certificate",
+    severity="low",
+    why="One lost key of a wildcard certificate is every name of the domain.",
+    references=("operational: the baseline says where wildcards are not wanted",),
+    cwe=("CWE-295",),
+    evidence=("files", "wire"),
+    remedy={"*": "Have a certificate issued for the names that this host serves."},
+)
+def wildcard(certificate: CertificateFile, *, forbidden: bool) -> Judgement:
+    leaf = certificate.leaf
+    if not forbidden:
+        return EXEMPT
+    if leaf is None:
+        return Unknown(certificate.unknown or "not read")
+    wide = [name for name in leaf.names if name.startswith("*.")]
+    return Fail(f"it covers {', '.join(wide[:3])}") if wide else PASS
