@@ -144,6 +144,21 @@ class ProbeTest(unittest.TestCase):
             with self.subTest(case), peers.nginx(f"{TLS} location / {{ return 200 ok; }}", also=more) as port:
                 self.assertEqual(verdicts(probe(port))["transport.unknown-host"], wanted)
 
+    def test_a_name_whose_handshakes_are_refused_is_an_endpoint_that_refuses(self) -> None:
+        refusing = "server { listen LISTEN ssl default_server; ssl_reject_handshake on; }"
+        with peers.nginx(f"{TLS.replace(NAME, 'other.test')} return 200 ok;", also=refusing) as port:
+            host = probe(port)
+        endpoint = host["endpoints"][0]
+        self.assertEqual((endpoint["transport"], endpoint["tls"], endpoint["scopes"]), ("tls", None, []))
+        self.assertIn("unrecognized_name", endpoint["wire"]["notes"][0])
+        self.assertEqual(host["problems"], [])
+
+    def test_an_address_of_the_new_kind(self) -> None:
+        with peers.nginx(f"{TLS} return 200 ok;") as port:
+            done = rupex("probe", f"{NAME}:{port}", "--connect", "::ffff:127.0.0.1", "--format", "json", "--skip-paths")
+        endpoint = valid_document(done.stdout)["hosts"][0]["endpoints"][0]
+        self.assertRegex(endpoint["id"], rf"^wire:\[::ffff:[0-9a-f.:]+\]:{port}/")
+
     def test_an_origin_that_is_repeated_is_seen(self) -> None:
         site = f"{TLS} add_header Access-Control-Allow-Origin $http_origin; add_header Access-Control-Allow-Credentials true;"
         with peers.nginx(f"{site} location / {{ return 200 ok; }}") as port:

@@ -74,6 +74,8 @@ def modules(host: Host) -> Judgement:
 def sample(host: Host) -> Judgement:
     worst = min(host.samples, key=lambda found: found.kind == "page", default=None)
     if worst is None:
+        if not host.endpoints and any(source.kind == "wire" for source in host.sources):
+            return Unknown("nothing answered")
         return PASS if host.sources else EXEMPT
     return Fail(f"{worst.name} is served", worst.provenance, "page" if worst.kind == "page" else None)
 

@@ -38,6 +38,8 @@ def tls_offered(host: Host) -> Judgement:
     for endpoint in public:
         if endpoint.transport != "plain" and endpoint.refuses is None:
             return Pass(endpoint.provenance)
+    if host.endpoints and not public:
+        return EXEMPT
     unread = _unread(host)
     if unread is not None:
         return Unknown(f"no endpoint with TLS was found, but not all was seen: {unread}")

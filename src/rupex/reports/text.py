@@ -132,7 +132,7 @@ def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> 
         _render_unknown(page, unknown, verbose=verbose)
         page.blank()
     if host.problems:
-        page.line(("Could not be read", "strong"))
+        page.line(("Could not be read or reached", "strong"))
         for problem in host.problems[: None if verbose else 12]:
             where = problem.file or "host"
             page.entry("", f"{where}:{problem.line}" if problem.line else where, indent=2, column=2)

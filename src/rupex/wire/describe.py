@@ -50,7 +50,17 @@ _CACHE_HEADERS: Final = ("age", "via", "x-cache", "x-cache-hits", "cf-cache-stat
 
 
 def endpoint_id(address: str, port: int, name: str) -> str:
-    return f"wire:{address}:{port}/{name}"
+    return f"wire:{written_address(address)}:{port}/{name}"
+
+
+def written_address(address: str) -> str:
+    """An address as it stands before a port."""
+    return f"[{address}]" if ":" in address else address
+
+
+def provenance_of(visit: Visit) -> Provenance:
+    """The provenance of what a visit saw."""
+    return Provenance("wire", note=f"{written_address(visit.address)}:{visit.port}")
 
 
 def certificate_place(visit: Visit, kind: str) -> str:
@@ -77,10 +87,11 @@ def sent_chains(visit: Visit) -> dict[str, SentCertificates]:
 
 def endpoint_of(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> Endpoint:
     """The endpoint that was seen. ``exchanges``: the chains of redirects that start at it."""
-    seen_at = Provenance("wire", note=f"{visit.address}:{visit.port}")
-    tls = None if visit.transport == "plain" or visit.swept is None else _tls(visit, visit.swept, seen_at)
-    pages = visit.pages
-    scopes = () if pages is None else _scopes(visit, pages, seen_at)
+    here = provenance_of(visit)
+    is_refused = visit.transport == "plain" or visit.refuses or visit.swept is None
+    tls = None if is_refused or visit.swept is None else _tls(visit, visit.swept, here)
+    pages = None if visit.refuses else visit.pages
+    scopes = () if pages is None else _scopes(visit, pages, here)
     return Endpoint(
         id=endpoint_id(visit.address, visit.port, visit.name),
         family=None,
@@ -89,14 +100,15 @@ def endpoint_of(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> En
         names=(visit.name,),
         default=_echoes_stranger(pages),
         transport=visit.transport,
-        provenance=seen_at,
+        provenance=here,
         sources=("wire",),
         tls=tls,
         scopes=scopes,
-        trace=None if pages is None else _trace(pages.trace, seen_at),
-        inode_etags=None if pages is None else _etags(pages, seen_at),
-        stranger=None if pages is None else _stranger(pages.stranger, seen_at),
-        local=is_loopback(visit.address) and (is_loopback(visit.name)),
+        refuses=here if visit.refuses else None,
+        trace=None if pages is None else _trace(pages.trace, here),
+        inode_etags=None if pages is None else _etags(pages, here),
+        stranger=None if pages is None else _stranger(pages.stranger, here),
+        local=is_loopback(visit.address) and is_loopback(visit.name),
         wire=_facts(visit, exchanges),
     )
 
@@ -365,6 +377,9 @@ def _facts(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> WireFac
                 by_version[version] = tuple(_SUITE_NAMES.get(code, f"0x{code:04X}") for code in swept.suites[version])
     schemes = [t.scheme for t in visit.talks if t.scheme is not None] + ([] if swept is None else swept.schemes)
     cached = []
+    notes = [*visit.failures, *([] if swept is None else swept.problems)]
+    if visit.refuses and swept is not None:
+        notes.append(f"every handshake for this name is refused ({', '.join(swept.alerts)})")
     for page in [] if visit.pages is None else visit.pages.seen()[:1]:
         cached = [f"{_spelt(name)}: {value}" for name, value in page.headers if name.lower() in _CACHE_HEADERS]
     return WireFacts(
@@ -376,7 +391,7 @@ def _facts(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> WireFac
         suites=by_version,
         exchanges=exchanges,
         cached=tuple(cached),
-        notes=(*visit.failures, *(() if swept is None else swept.problems)),
+        notes=tuple(notes),
     )
 
 
@@ -398,5 +413,5 @@ def samples_of(visit: Visit) -> list[Sample]:
     for page in [] if pages is None else [pages.root, pages.stranger]:
         what = default_page(page.body) if isinstance(page, Page) and page.status == 200 else None
         if what is not None:
-            found.append(Sample("page", what, Provenance("wire", note=f"{visit.address}:{visit.port}")))
+            found.append(Sample("page", what, provenance_of(visit)))
     return found[:1]

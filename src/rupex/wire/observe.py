@@ -15,13 +15,20 @@ from rupex.model import (
     Exchange,
     Host,
     Problem,
-    Provenance,
     Sample,
     Source,
     bounds,
 )
 from rupex.pki.certificates import CredentialError, parse_der
-from rupex.wire.describe import certificate_place, endpoint_id, endpoint_of, samples_of, sent_chains
+from rupex.wire.describe import (
+    certificate_place,
+    endpoint_id,
+    endpoint_of,
+    provenance_of,
+    samples_of,
+    sent_chains,
+    written_address,
+)
 from rupex.wire.line import Listener, Manners
 from rupex.wire.targets import Target, UnresolvedError, addresses_of
 from rupex.wire.visit import Visit, visit
@@ -87,7 +94,8 @@ async def observe(target: Target, around: Round) -> Host:
         *(visit(listener, target.name, port, skip_paths=around.skip_paths) for listener, port in pairs)
     )
     seen = [found for found in visits if found.answered]
-    problems = [problem for found in visits if (problem := _problem(found, anybody=bool(seen))) is not None]
+    asked = [(found, _problem(found, anybody=bool(seen), chosen=target.chosen)) for found in visits]
+    problems = [problem for _, problem in asked if problem is not None]
     endpoints, samples = [], list[Sample]()
     for found in seen:
         listener = next(listener for (listener, _), one in zip(pairs, visits, strict=True) if one is found)
@@ -124,7 +132,7 @@ def _host(
                     certificates[one.leaf.sha256] = _with_endpoints(known, both)
                     continue
             certificates[place if one.leaf is None else one.leaf.sha256] = one
-    addresses = dict.fromkeys(f"{_written(listener.address)}:{listener.port}" for listener, _ in pairs)
+    addresses = dict.fromkeys(f"{written_address(listener.address)}:{listener.port}" for listener, _ in pairs)
     return Host(
         name=target.name,
         sources=tuple(Source("wire", address=address) for address in addresses),
@@ -137,10 +145,6 @@ def _host(
     )
 
 
-def _written(address: str) -> str:
-    return f"[{address}]" if ":" in address else address
-
-
 def _with_endpoints(known: CertificateFile, endpoints: tuple[str, ...]) -> CertificateFile:
     return CertificateFile(
         path=known.path, named_by=known.named_by, endpoints=endpoints, leaf=known.leaf, chain=known.chain,
@@ -151,7 +155,6 @@ def _with_endpoints(known: CertificateFile, endpoints: tuple[str, ...]) -> Certi
 def _certificate(found: Visit, place: str, chain: tuple[bytes, ...]) -> CertificateFile:
     from rupex.pki.chains import trust_path
 
-    seen_at = Provenance("wire", note=f"{found.address}:{found.port}")
     described: list[Certificate] = []
     problem = None
     for der in chain:
@@ -162,7 +165,7 @@ def _certificate(found: Visit, place: str, chain: tuple[bytes, ...]) -> Certific
     has_leaf = bool(described) and problem is None
     return CertificateFile(
         path=place,
-        named_by=(seen_at,),
+        named_by=(provenance_of(found),),
         endpoints=(endpoint_id(found.address, found.port, found.name),),
         leaf=described[0] if has_leaf else None,
         chain=tuple(described[1:]) if has_leaf else (),
@@ -172,18 +175,22 @@ def _certificate(found: Visit, place: str, chain: tuple[bytes, ...]) -> Certific
     )
 
 
-def _problem(found: Visit, *, anybody: bool) -> Problem | None:
-    """What kept a visit from seeing all there is. A port where nobody listens is none, when another one answered."""
+def _problem(found: Visit, *, anybody: bool, chosen: bool) -> Problem | None:
+    """What kept a visit from seeing all there is. A port where nobody listens is none, when another one answered; nor is
+    one of the usual ports that was not ``chosen`` and takes no connection, as behind a firewall."""
     place = endpoint_id(found.address, found.port, found.name)
     swept = found.swept
     failure = None if swept is None else swept.failure
     if not found.answered:
-        kind, why = ("refused", "the port is closed")
+        kind, why = ("refused", "every connection was closed without an answer")
         if failure is not None:
             kind, why = failure.kind, failure.why
         elif found.pages is not None and not isinstance(found.pages.root, Page):
             kind, why = found.pages.root.kind, found.pages.root.why
-        if anybody and kind in ("refused", "port", "unreachable"):
+        is_closed = kind in ("refused", "port", "unreachable") or (
+            not chosen and why.startswith("no connection within")
+        )
+        if anybody and is_closed:
             return None
         return Problem(_problem_kind(kind), place, None, why, not anybody)
     if swept is not None and not swept.is_silent and swept.doubts:
@@ -192,7 +199,7 @@ def _problem(found: Visit, *, anybody: bool) -> Problem | None:
             _problem_kind(failure.kind if failure is not None else "broken"), place, None, f"{version}: {why}"
         )
     pages = found.pages
-    if pages is not None and not isinstance(pages.root, Page):
+    if pages is not None and not isinstance(pages.root, Page) and not found.refuses:
         return Problem(_problem_kind(pages.root.kind), place, None, f"no page: {pages.root.why}")
     return None
 

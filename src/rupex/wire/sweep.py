@@ -99,6 +99,8 @@ class Swept(Struct):
     be told; ``order_note``: what is not known of it. ``dh_primes``: of finite-field exchanges. ``chains``: by kind of
     certificate (``RSA``, ``ECDSA`` …).
 
+    ``alerts``: with which hellos were refused; ``failure``: the first that had no answer.
+
     Of single facts None means that they were not seen.
     """
 
@@ -123,8 +125,8 @@ class Swept(Struct):
     protocol_seen: bool = False
     asks_for_certificate: bool | None = None
     foreign: bytes | None = None
-    name_unknown: bool = False
     failure: NoAnswer | None = None
+    alerts: list[str] = field(default_factory=list)
     problems: list[str] = field(default_factory=list)
 
     @property
@@ -134,8 +136,13 @@ class Swept(Struct):
 
     @property
     def is_silent(self) -> bool:
-        """Whether no handshake was answered at all."""
+        """Whether no handshake came about at all."""
         return not self.suites
+
+    @property
+    def refuses_all(self) -> bool:
+        """Whether every hello was answered, and none taken."""
+        return not self.suites and self.failure is None and bool(self.alerts)
 
 
 class Sweep:
@@ -193,8 +200,10 @@ class Sweep:
             self._good = self._good or offer
             self._look(answer)
         elif isinstance(answer, Refused):
-            self.closed_unsaid |= answer.alert is None
-            self.found.name_unknown |= answer.alert is not None and answer.alert.description == n.UNRECOGNIZED_NAME
+            if answer.alert is None:
+                self.closed_unsaid = True
+            elif answer.alert.name not in self.found.alerts:
+                self.found.alerts.append(answer.alert.name)
         else:
             self.found.failure = self.found.failure or answer
             if answer.kind == "foreign":

@@ -79,14 +79,20 @@ class Visit(Struct):
     failures: list[str] = field(default_factory=list)
 
     @property
+    def refuses(self) -> bool:
+        """Whether it speaks TLS, and refuses every handshake for this name."""
+        return self.swept is not None and self.swept.refuses_all
+
+    @property
     def transport(self) -> Literal["tls", "plain"]:
-        return "tls" if self.swept is not None and not self.swept.is_silent else "plain"
+        return "tls" if self.refuses or (self.swept is not None and not self.swept.is_silent) else "plain"
 
     @property
     def answered(self) -> bool:
         """Whether anything at all came back."""
         has_page = self.pages is not None and isinstance(self.pages.root, Page)
-        return has_page or (self.swept is not None and (not self.swept.is_silent or self.swept.foreign is not None))
+        swept = self.swept
+        return has_page or self.refuses or (swept is not None and (not swept.is_silent or swept.foreign is not None))
 
 
 async def visit(listener: Listener, name: str, port: int, *, skip_paths: bool) -> Visit:
@@ -103,7 +109,7 @@ async def visit(listener: Listener, name: str, port: int, *, skip_paths: bool) -
             await _tls(found, listener, name, port, skip_paths=skip_paths)
     else:
         await _tls(found, listener, name, port, skip_paths=skip_paths)
-        if found.swept is None or found.swept.is_silent:
+        if found.swept is not None and found.swept.is_silent and not found.swept.refuses_all:
             plain = await _look("http", listener, name, port, skip_paths=skip_paths)
             if isinstance(plain.root, Page) or found.pages is None:
                 found.pages = plain
