@@ -58,7 +58,7 @@ def bench_sites(count: int, scratch: Path) -> None:
     live = scratch / f"live-{count}"
     write_sites(live, count, str(live))
     before = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss
-    ours = seconds([RUPEX, "audit", str(tree), "--quiet"])
+    ours = seconds([RUPEX, "audit", str(tree)])
     peak = max(before, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)
     theirs = seconds(["/usr/sbin/nginx", "-t", "-c", str(live / "etc/nginx/nginx.conf")])
     report(f"audit of {count} nginx sites", ours, "nginx -t", theirs, 0.25)

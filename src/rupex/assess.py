@@ -34,6 +34,9 @@ from rupex.servers.family import Share
 WORTH_SHARING: Final = 300
 """Configuration files from which on a second core saves more than it costs to bring its results back."""
 
+SAMPLES: Final = 8
+"""Of places that are like another one, how many are listed when nobody wants them all: a text shows no more."""
+
 HERE: Final = 0.44
 """The part that is worked on here, and not in the child: less than half, since what the child found is read here."""
 
@@ -100,7 +103,8 @@ def assess_tree(
     # Both read the configuration: memory that a child shares is copied as soon as it looks at it, which costs more.
     def part(share: Share) -> tuple[Host, dict[str, Findings]]:
         host = host_of(scene(), share, outlines=outlines)
-        return host, _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=False))
+        samples = SAMPLES if outlines else None
+        return host, _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=False, samples=samples))
 
     def there() -> bytes:
         host, findings = part(Share(HERE, 1.0))
@@ -134,7 +138,7 @@ def _findings(judged: Iterable[JudgedControl]) -> dict[str, Findings]:
             places,
             min(ceilings, default=None),
             next((place.message for place in places if place.verdict == "unknown"), ""),
-            sum(1 for place in control.places if place.folded is not None),
+            sum(1 + place.alike for place in control.places if place.folded is not None),
         )
     return found
 
@@ -226,6 +230,7 @@ def _place(judged: Judged) -> PlaceDocument:
         provenance=provenance, ceiling=judged.ceiling,
         folded=UNSET if judged.folded is None else judged.folded,
         unseen=UNSET if judged.unseen is None else judged.unseen,
+        alike=judged.alike or UNSET,
     )  # fmt: skip
 
 

@@ -111,7 +111,7 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
         keys=keys,
         samples=tuple(sample for configuration in configurations for sample in configuration.samples(endpoints)),
         problems=tuple(problems[: bounds.PROBLEMS]),
-        leaves=scene.around.credentials.leaves(),
+        chains=scene.around.credentials.chains(),
         alike={identity: likeness for _, some in found for identity, likeness in some.items()},
     )
 

@@ -33,7 +33,8 @@ Key = tuple[str | None, str | None, str | None, str | None]
 
 
 class Judged(Struct, frozen=True):
-    """One place and what was found there. ``folded``: the control that failed here already and took this one with it."""
+    """One place and what was found there. ``folded``: the control that failed here already and took this one with it;
+    ``alike``: how many further places it stands for."""
 
     key: Key
     verdict: Verdict
@@ -43,6 +44,7 @@ class Judged(Struct, frozen=True):
     folded: str | None = None
     unseen: str | None = None
     source: Any = None
+    alike: int = 0
 
 
 class JudgedControl(Struct):
@@ -54,14 +56,21 @@ class JudgedControl(Struct):
 
 
 def judge(
-    host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = False, whole_host: bool | None = None
+    host: Host,
+    baseline: Baseline,
+    now: datetime,
+    *,
+    keep_all: bool = False,
+    whole_host: bool | None = None,
+    samples: int | None = None,
 ) -> list[JudgedControl]:
     """Judge every control of ``baseline`` that is not off. ``keep_all``: keep passed and exempt places too.
 
+    ``samples``: of places that are like another one keep so many, and count the others; None: keep all.
     ``whole_host``: True judges only the controls that look at the host as a whole, False only the others.
     """
     judged: dict[str, JudgedControl] = {}
-    places = Places(host, use_likeness=not keep_all)
+    places = Places(host, use_likeness=not keep_all, samples=samples)
     for name, rule in baseline.rules.items():
         if rule.off is None and whole_host in (None, rule.control.place == "host"):
             refined = judged.get(rule.control.refines or "")
@@ -122,24 +131,30 @@ def _judge_control(
     for model, (good, spared) in quiet.items():
         passed, exempt = passed + good * len(likes[model]), exempt + spared * len(likes[model])
     if likes:
-        kept += _likes_of_kept(kept, likes)
+        kept = _with_likes(kept, likes, places.samples)
     counts["pass"], counts["exempt"] = passed, exempt
     if control.place in _PLACE_OF_PROBLEMS:
         kept += _unseen(places.host, rule)
     for place in kept:
-        counts[place.verdict] += 1
+        counts[place.verdict] += 1 + place.alike
     return JudgedControl(rule, counts, kept)
 
 
-def _likes_of_kept(kept: list[Judged], likes: Likes) -> list[Judged]:
-    """What was found at endpoints that others are like, at those others, in their own names and lines."""
+def _with_likes(kept: list[Judged], likes: Likes, samples: int | None) -> list[Judged]:
+    """``kept``, and what was found at endpoints that others are like, at those others, in their own names and lines; with
+    ``samples``, at so many of them, for which the place of the first stands."""
     by_model: dict[str | None, list[Judged]] = {}
     for place in kept:
         if place.key[0] in likes:
             by_model.setdefault(place.key[0], []).append(place)
-    found = []
+    found = list(kept)
+    if samples is not None:
+        found = [
+            structs.replace(place, alike=more) if (more := len(likes.get(place.key[0], ())) - samples) > 0 else place
+            for place in kept
+        ]
     for model, places in by_model.items():
-        for endpoint, likeness in likes[model]:
+        for endpoint, likeness in likes[model][:samples]:
             for place in places:
                 _, scope, name, _ = place.key
                 key = (
@@ -241,8 +256,8 @@ class Places:
     same where all their TLS settings but the certificates are. ``use_likeness``: leave out endpoints that are like
     another one; a control that looks at the host as well is asked about each of them all the same."""
 
-    def __init__(self, host: Host, *, use_likeness: bool) -> None:
-        self.host = host
+    def __init__(self, host: Host, *, use_likeness: bool, samples: int | None = None) -> None:
+        self.host, self.samples = host, samples
         self.shared_tls: dict[str | None, int] = {}
         self._likes: Likes = {}
         self._models: list[Endpoint] = []

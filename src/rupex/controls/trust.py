@@ -5,7 +5,19 @@ from __future__ import annotations
 from datetime import date, timedelta
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, PASS, CertificateFile, Endpoint, Fail, Host, Judgement, Pass, Unknown
+from rupex.model import (
+    EXEMPT,
+    PASS,
+    Certificate,
+    CertificateFile,
+    Endpoint,
+    Fail,
+    Host,
+    Judgement,
+    Pass,
+    TrustPath,
+    Unknown,
+)
 
 
 @control(
@@ -48,7 +60,7 @@ def trust(certificate: CertificateFile, *, anchors: tuple[str, ...]) -> Judgemen
     references=("RFC 8446 4.4.2",),
     cwe=("CWE-295",),
     only="tls",
-    evidence=("wire",),
+    evidence=("config", "files", "wire"),
     remedy={
         "nginx": "Put the intermediates behind the leaf in the file of ssl_certificate, leaf first.",
         "*": "Send the intermediates behind the leaf.",
@@ -58,27 +70,48 @@ def chain(endpoint: Endpoint, host: Host) -> Judgement:
     assert endpoint.tls is not None
     note = ""
     for use in endpoint.tls.certificates:
-        leaf = host.leaf_at(use.certificate)
-        sent = next((c for c in host.certificates if c.leaf is not None and leaf is not None
-                     and c.leaf.sha256 == leaf.sha256), None)  # fmt: skip
-        if sent is None or sent.leaf is None or sent.trust is None:
-            return Unknown("a certificate of the chain cannot be read", use.provenance)
-        path = sent.trust
-        if path.missing is not None and sent.leaf.public_policy:
-            return Fail(
-                f"the certificate of {path.missing} is not sent, and no client can build a path without it",
-                use.provenance,
-            )
-        if path.missing is not None:
-            why = f"{path.missing} is neither sent nor a public anchor, and may be an anchor of the clients' own"
-            return Unknown(why, use.provenance)
-        if not path.in_order:
+        sent = host.chains.get(use.certificate or "")
+        if not sent:
+            return Unknown("the certificate was not read", use.provenance)
+        path = host.paths.get(use.certificate or "")
+        broken = _broken_chain(sent) if path is None else _broken_path(sent[0], path)
+        if isinstance(broken, Fail):
+            return Fail(broken.message, use.provenance)
+        if isinstance(broken, Unknown):
+            return Unknown(broken.why, use.provenance)
+        if path is not None and not path.in_order:
             note = "out of order, which older clients do not take"
-        elif path.surplus:
+        elif path is not None and path.surplus:
             note = f"{path.surplus} more than needed"
     if not endpoint.tls.certificates:
         return Unknown("no certificate was seen", endpoint.provenance)
     return Pass(endpoint.provenance, note)
+
+
+def _broken_path(leaf: Certificate, path: TrustPath) -> Judgement | None:
+    """What is wrong with the way of a chain that was sent, whose signatures were looked at."""
+    if path.missing is None:
+        return None
+    return _lacks(leaf, path.missing)
+
+
+def _broken_chain(chain: tuple[Certificate, ...]) -> Judgement | None:
+    """What is wrong with a file of certificates, by the names in it."""
+    leaf, *others = chain
+    if leaf.self_signed:
+        return None
+    if leaf.is_ca and any(not other.is_ca for other in others):
+        return Fail(f"{leaf.subject}, a CA, stands before the server's own certificate")
+    if any(other.subject == leaf.issuer for other in others):
+        return None
+    return _lacks(leaf, leaf.issuer)
+
+
+def _lacks(leaf: Certificate, issuer: str) -> Judgement:
+    """No certificate of ``issuer`` is there. A public authority never signs with its anchor (BR 6.1.7), so one is missing."""
+    if leaf.public_policy:
+        return Fail(f"the certificate of {issuer} is not sent, and no client can build a path without it")
+    return Unknown(f"{issuer} is neither sent nor a public anchor, and may be an anchor of the clients' own")
 
 
 @control(

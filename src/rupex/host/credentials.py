@@ -41,9 +41,9 @@ class CredentialStore:
             self._certificates[path] = found
         return found
 
-    def leaves(self) -> dict[str, Certificate]:
-        """The leaf of every certificate file that was read so far."""
-        return {path: found[0] for path, found in self._certificates.items() if not isinstance(found, str)}
+    def chains(self) -> dict[str, tuple[Certificate, ...]]:
+        """The certificates of every file that was read so far."""
+        return {path: found for path, found in self._certificates.items() if not isinstance(found, str)}
 
     def key(self, path: str) -> Key | str:
         """The private key of the file; or why nothing is known of it."""

@@ -158,7 +158,8 @@ class KeyFile(Struct, frozen=True, kw_only=True):
 
 
 class Host(Struct, frozen=True, kw_only=True):
-    """Everything known of one host, before it is judged. ``leaves``: the leaf certificates by the file they stand in.
+    """Everything known of one host, before it is judged. ``chains``: the certificates of a
+    file (or sent by a listener), leaf first as configured, by its path; ``paths``: the way of a sent one to an anchor.
     ``alike``: how endpoints, by id, come of others of the host. ``partial``: why there may be endpoints that were not looked
     for, such as a single port that was asked."""
 
@@ -171,10 +172,12 @@ class Host(Struct, frozen=True, kw_only=True):
     keys: tuple[KeyFile, ...] = ()
     samples: tuple[Sample, ...] = ()
     problems: tuple[Problem, ...] = field(default=())
-    leaves: Mapping[str, Certificate] = {}
+    chains: Mapping[str, tuple[Certificate, ...]] = {}
+    paths: Mapping[str, TrustPath] = {}
     alike: Mapping[str, Likeness] = {}
     partial: str = ""
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""
-        return None if path is None else self.leaves.get(path)
+        found = None if path is None else self.chains.get(path)
+        return found[0] if found else None

@@ -59,7 +59,8 @@ class ScoreDocument(Struct, frozen=True):
 
 class PlaceDocument(Struct, frozen=True, kw_only=True):
     """One place of a check. ``folded``: the control whose failure here brings this one with it; ``unseen``: the file
-    that could not be read, for the place that nobody has seen."""
+    that could not be read, for the place that nobody has seen; ``alike``: how many further places are like this one, where
+    they are not listed."""
 
     verdict: Verdict
     severity: Severity
@@ -75,6 +76,12 @@ class PlaceDocument(Struct, frozen=True, kw_only=True):
     ceiling: float | None = None
     folded: str | UnsetType = UNSET
     unseen: str | UnsetType = UNSET
+    alike: int | UnsetType = UNSET
+
+    @property
+    def count(self) -> int:
+        """How many places it stands for."""
+        return 1 + (self.alike if isinstance(self.alike, int) else 0)
 
 
 class Counts(Struct, frozen=True):

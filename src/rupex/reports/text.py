@@ -25,13 +25,25 @@ _STYLE_OF: Final[dict[str, Style]] = {
 
 
 class Group(Struct):
-    """Places of one check that the same line decides; ``others``: further lines of which the same is to be said."""
+    """Places of one check that the same line decides; ``others``: further lines of which the same is to be said;
+    ``unlisted``: how many more there are of those."""
 
     verdict: str
     where: str
     message: str
     places: list[PlaceDocument]
     others: list[str] = []
+    unlisted: int = 0
+
+    @property
+    def count(self) -> int:
+        """How many places it has, those that are not listed included."""
+        return sum(place.count for place in self.places)
+
+    @property
+    def lines(self) -> int:
+        """How many lines decide them: places that are not listed have a line of their own each."""
+        return 1 + len(self.others) + self.unlisted
 
     @property
     def governed(self) -> list[str]:
@@ -57,6 +69,9 @@ def group_places(places: Iterable[PlaceDocument]) -> list[Group]:
             groups[key] = Group(place.verdict, where, place.message, [place])
         else:
             found.places.append(place)
+    for group in groups.values():
+        if len({place.endpoint for place in group.places}) == 1:  # else the line is one that they share
+            group.unlisted = max(place.count - 1 for place in group.places) if group.places[0].line is not None else 0
     order = ("fail", "unknown", "waived", "pass", "exempt")
     return sorted(groups.values(), key=lambda group: order.index(group.verdict))
 
@@ -68,9 +83,10 @@ def merge_groups(groups: Iterable[Group]) -> list[Group]:
         key = (group.verdict, group.message)
         first = merged.get(key)
         if first is None:
-            merged[key] = Group(group.verdict, group.where, group.message, list(group.places))
+            merged[key] = Group(group.verdict, group.where, group.message, list(group.places), unlisted=group.unlisted)
         else:
             first.others.append(group.where)
+            first.unlisted += group.unlisted
             first.places += group.places
     return list(merged.values())
 
@@ -167,12 +183,14 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
     groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
     groups = groups if verbose else merge_groups(groups)
     for group in groups[: None if verbose else _SHOWN_GROUPS]:
-        more = f" and {len(group.others) - 2} more" if len(group.others) > 2 else ""
+        more = f" and {group.lines - 3} more" if group.lines > 3 else ""
         page.entry("where", ", ".join([group.where, *group.others[:2]]) + more, style="strong")
         page.entry("", group.message)
         governed = group.governed
         if len(governed) > 1:
-            page.entry("", f"governs {len(group.places)} places: {_some(governed, verbose=verbose)}")
+            among = governed if verbose else governed[:_SHOWN_NAMES]
+            words = ", among them" if len(among) < group.count else ":"
+            page.entry("", f"governs {group.count} places{words} {', '.join(among)}")
         elif governed:
             page.entry("", f"at {governed[0]}", style="quiet")
         _render_named_by(page, group.places[0])
@@ -181,7 +199,8 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
     rest = groups[_SHOWN_GROUPS:]
     if rest and not verbose:
         page.entry(
-            "", f"and {len(rest)} more lines with {sum(len(g.places) for g in rest)} places (--verbose lists them)"
+            "",
+            f"and {sum(g.lines for g in rest)} more lines with {sum(g.count for g in rest)} places (--verbose lists them)",
         )
     page.entry("why", f"{check.why} ({', '.join(check.references)})")
     page.entry("change", check.remedy)
@@ -220,7 +239,7 @@ def _render_unknown(page: Page, checks: Sequence[CheckDocument], *, verbose: boo
         for place in check.places:
             if place.verdict == "unknown":
                 controls = reasons.setdefault(place.message, {})
-                controls[check.control] = controls.get(check.control, 0) + 1
+                controls[check.control] = controls.get(check.control, 0) + place.count
     alike: dict[str, tuple[list[str], int]] = {}
     for reason, controls in reasons.items():
         names = [f"{control} ({count})" if count > 1 else control for control, count in controls.items()]
@@ -242,12 +261,6 @@ def _render_unknown(page: Page, checks: Sequence[CheckDocument], *, verbose: boo
 def _more(page: Page, count: int, what: str, *, verbose: bool) -> None:
     if count > 0 and not verbose:
         page.entry("", f"and {count} more {what} (--verbose lists them)", indent=2, column=2)
-
-
-def _some(names: Sequence[str], *, verbose: bool) -> str:
-    shown = names if verbose else names[:_SHOWN_NAMES]
-    rest = len(names) - len(shown)
-    return ", ".join(shown) + (f" and {rest} more" if rest else "")
 
 
 def _score_words(minimum_coverage: float, host: HostDocument) -> list[tuple[str, Style]]:

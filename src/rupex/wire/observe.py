@@ -17,6 +17,7 @@ from rupex.model import (
     Problem,
     Sample,
     Source,
+    TrustPath,
     bounds,
 )
 from rupex.pki.certificates import CredentialError, parse_der
@@ -119,13 +120,16 @@ def _host(
     pairs: list[tuple[Listener, int]],
 ) -> Host:
     certificates: dict[str, CertificateFile] = {}
-    leaves: dict[str, Certificate] = {}
+    chains: dict[str, tuple[Certificate, ...]] = {}
+    paths: dict[str, TrustPath] = {}
     for found in seen:
         for kind, sent in sent_chains(found).items():
             place = certificate_place(found, kind)
             one = _certificate(found, place, sent.chain)
             if one.leaf is not None:
-                leaves[place] = one.leaf
+                chains[place] = (one.leaf, *one.chain)
+                if one.trust is not None:
+                    paths[place] = one.trust
                 known = certificates.get(one.leaf.sha256)
                 if known is not None:
                     both = (*known.endpoints, *one.endpoints)
@@ -140,7 +144,8 @@ def _host(
         certificates=tuple(certificates.values()),
         samples=tuple(samples),
         problems=tuple(problems[: bounds.PROBLEMS]),
-        leaves=leaves,
+        chains=chains,
+        paths=paths,
         partial=f"only port {', '.join(map(str, target.ports))} was asked" if target.chosen else "",
     )
 
