@@ -125,7 +125,7 @@ class PlacesTest(TreeTest):
         finding = text[text.index("tls.protocol.floor") :]
         finding = finding[: finding.index("gain")]
         self.assertIn("etc/nginx/tls.conf:1\n", finding)
-        self.assertIn("governs 30 places: pier0.ternholm.test", finding)
+        self.assertIn("governs 30 places, among them pier0.ternholm.test", finding)
         self.assertEqual(finding.count("where"), 1)
 
     def test_a_tree_is_found_from_its_root_a_folder_in_it_or_a_file(self) -> None:
