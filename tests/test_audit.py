@@ -16,7 +16,8 @@ from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
 from rupex.gather import Scene, host_of, open_scene
 from rupex.host import open_tree
-from rupex.model import Host
+from rupex.judging import judge
+from rupex.model import Host, Verdict
 from rupex.reports.jsons import DOCUMENTS, schema_of
 from rupex.servers.nginx.alike import Templates
 from rupex.servers.nginx.syntax import parse
@@ -306,7 +307,14 @@ class AlikeSitesTest(TreeTest):
                 self.assertEqual(host.endpoints, plain_host.endpoints)
                 self.assertEqual(quick, slow)
                 self.assertEqual(outlined, slow)
+                self.assertEqual(self._counted(host, 1), self._counted(host, None))
         self.assertGreater(alike, 4 * PATTERNS)
+
+    @staticmethod
+    def _counted(host: Host, samples: int | None) -> list[tuple[str, dict[Verdict, int], int]]:
+        """Counts of each control, and how many places its listed ones stand for."""
+        judged = judge(host, load_baseline("public-web"), support.NOW, samples=samples)
+        return [(j.rule.control.id, j.counts, sum(1 + place.alike for place in j.places)) for j in judged]
 
     def _scene(self) -> Scene:
         return open_scene(open_tree(self.root).tree, "", name="host", assumed={"openssl": "3.0"})

@@ -37,7 +37,7 @@ from rupex.tls.groups import all_groups
 from rupex.tls.signatures import SCHEMES
 from rupex.tls.suites import PROTOCOL_VERSIONS, all_suites
 from rupex.wire.answers import SentCertificates
-from rupex.wire.sweep import Swept
+from rupex.wire.swept import Swept
 from rupex.wire.visit import FOREIGN_ORIGIN, STRANGER, Pages, Visit
 from rupex.wire.web import NoPage, Page
 

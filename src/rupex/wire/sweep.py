@@ -11,24 +11,22 @@ from __future__ import annotations
 import asyncio
 import os
 from collections.abc import Iterable, Sequence
-from itertools import pairwise
-from typing import Any, Final, Literal
-
-from msgspec import Struct, field
+from functools import partial
+from typing import Any, Final
 
 from rupex.model.endpoint import ProtocolVersion
 from rupex.tls.groups import all_groups
-from rupex.tls.openssl import Library, expand
 from rupex.tls.signatures import SCHEMES
-from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite, all_suites
+from rupex.tls.suites import PROTOCOL_VERSIONS
 from rupex.wire import numbers as n
 from rupex.wire.answers import SentCertificates, decode_protocol
 from rupex.wire.ask import Answer, NoAnswer, Refused, Taken, ask
 from rupex.wire.hello import Offer, Ssl2ServerHello, decode_ssl2_server_hello, ssl2_hello
 from rupex.wire.line import LineError, Listener
 from rupex.wire.octets import WireError
+from rupex.wire.order import find_order
+from rupex.wire.swept import SUITES_BY_CODE, Swept, parts_of, suites_for
 
-_BY_CODE: Final = {suite.code: suite for suite in all_suites()}
 _PARTS: Final = 6
 _PARTS_OF_OLD: Final = 2
 _OLD_VERSIONS: Final[tuple[ProtocolVersion, ...]] = ("TLSv1.1", "TLSv1", "SSLv3")
@@ -51,98 +49,6 @@ _CLASSIC: Final = tuple(g.code for name in ("x25519", "secp256r1", "x448", "secp
 _FINITE: Final = tuple(group.code for group in all_groups() if group.kind == "ff")
 _RARE: Final = tuple(g.code for g in all_groups() if g.code not in _CLASSIC and g.kind != "ff")
 _CURVES: Final = tuple(group.code for group in all_groups() if group.kind == "ec" and not group.name.endswith("tls13"))
-
-
-def suites_for(version: ProtocolVersion) -> tuple[CipherSuite, ...]:
-    """Every suite that can be negotiated in ``version``, in the order that servers most often have: OpenSSL's."""
-    rank = {s.code: at for at, s in enumerate(expand("ALL:COMPLEMENTOFALL", Library()).suites)}
-    if version in ("SSLv2", "TLSv1.3"):
-        return tuple(suite for suite in all_suites() if suite.version == version)
-    index = PROTOCOL_VERSIONS.index(version)
-    found = [s for s in all_suites() if 1 <= PROTOCOL_VERSIONS.index(s.version) <= index and s.version != "TLSv1.3"]
-    return tuple(sorted(found, key=lambda suite: rank.get(suite.code, len(rank) + suite.code)))
-
-
-_LIKELY: Final = frozenset(
-    s.code
-    for s in expand("HIGH:!aNULL:!PSK:!SRP:!DSS", Library((3, 0, 0))).suites
-    if s.key_exchange in ("RSA", "ECDHE")
-)
-
-
-def parts_of(suites: Sequence[CipherSuite], count: int) -> list[tuple[int, ...]]:
-    """``suites`` cut into ``count`` contiguous parts that have as many likely ones each."""
-    likely = sum(1 for suite in suites if suite.code in _LIKELY and suite.authentication != "ECDSA")
-    found: list[list[int]] = [[]]
-    seen = 0
-    for suite in suites:
-        counts = suite.code in _LIKELY and suite.authentication != "ECDSA"
-        if counts and seen * count >= likely * len(found) and len(found) < count:
-            found.append([])
-        seen += counts
-        found[-1].append(suite.code)
-    return [tuple(part) for part in found]
-
-
-def _is_good(code: int) -> bool:
-    """Whether a suite has forward secrecy, AEAD and authentication."""
-    suite = _BY_CODE.get(code)
-    return suite is not None and suite.aead and suite.forward_secrecy and not suite.anonymous
-
-
-Order = Literal["server", "client"]
-
-
-class Swept(Struct):
-    """What a sweep found. ``suites``: by version, in the server's order where it has one; a version that is not there is
-    not offered, one in ``doubts`` could not be told, for that reason. ``order``: who decides it, None where it could not
-    be told; ``order_note``: what is not known of it. ``dh_primes``: of finite-field exchanges. ``chains``: by kind of
-    certificate (``RSA``, ``ECDSA`` …).
-
-    ``alerts``: with which hellos were refused; ``failure``: the first that had no answer.
-
-    Of single facts None means that they were not seen.
-    """
-
-    suites: dict[ProtocolVersion, tuple[int, ...]] = field(default_factory=dict)
-    doubts: dict[ProtocolVersion, str] = field(default_factory=dict)
-    order: Order | None = None
-    order_doubt: str = ""
-    order_note: str = ""
-    groups: list[int] = field(default_factory=list)
-    groups_doubt: str = ""
-    schemes: list[int] = field(default_factory=list)
-    schemes_doubt: str = ""
-    dh_primes: list[int] = field(default_factory=list)
-    chains: dict[str, SentCertificates] = field(default_factory=dict)
-    stapled: bool | None = None
-    compression: bool | None = None
-    secure_renegotiation: bool | None = None
-    master_secret: bool | None = None
-    tickets: bool | None = None
-    fallback_refused: bool | None = None
-    protocol: str | None = None
-    protocol_seen: bool = False
-    asks_for_certificate: bool | None = None
-    foreign: bytes | None = None
-    failure: NoAnswer | None = None
-    alerts: list[str] = field(default_factory=list)
-    problems: list[str] = field(default_factory=list)
-
-    @property
-    def pairs(self) -> int:
-        """Versions and suites that are taken together."""
-        return sum(map(len, self.suites.values()))
-
-    @property
-    def is_silent(self) -> bool:
-        """Whether no handshake came about at all."""
-        return not self.suites
-
-    @property
-    def refuses_all(self) -> bool:
-        """Whether every hello was answered, and none taken."""
-        return not self.suites and self.failure is None and bool(self.alerts)
 
 
 class Sweep:
@@ -254,7 +160,7 @@ class Sweep:
         self._has_old = True
         self._pairs += 1
         self.old_known.set()
-        suite = _BY_CODE[code]
+        suite = SUITES_BY_CODE[code]
         if version == "TLSv1.2" and suite.key_exchange in ("ECDHE", "DHE") and suite.authentication in self._signers:
             self._signers[suite.authentication].append(code)
             self._signer_known[suite.authentication].set()
@@ -380,7 +286,7 @@ class Sweep:
         """Single facts that any answer may tell."""
         found, hello = self.found, answer.hello
         version = n.VERSION_NAMES.get(hello.version)
-        suite = _BY_CODE.get(hello.suite)
+        suite = SUITES_BY_CODE.get(hello.suite)
         if version is None or version == "TLSv1.3":
             return
         found.compression = bool(found.compression) or hello.compression != 0
@@ -440,7 +346,7 @@ class Sweep:
             answer = await self._ask(self._offer("TLSv1.2", suites, schemes=tuple(left)))
             match answer:
                 case Taken():
-                    suite = _BY_CODE.get(answer.hello.suite)
+                    suite = SUITES_BY_CODE.get(answer.hello.suite)
                     try:
                         exchange = None if suite is None else answer.key_exchange(suite)
                     except WireError:
@@ -459,7 +365,7 @@ class Sweep:
         version = next((v for v in ("TLSv1.2", "TLSv1.1", "TLSv1") if v in self.found.suites), None)
         if version is None:
             return
-        suites = [c for c in self.found.suites[version] if (s := _BY_CODE.get(c)) and s.key_exchange == "ECDHE"]
+        suites = [c for c in self.found.suites[version] if (s := SUITES_BY_CODE.get(c)) and s.key_exchange == "ECDHE"]
         left = [group for group in _CURVES if group not in self.found.groups]
         if "TLSv1.3" in self.found.suites:
             left = [group for group in left if group not in _CLASSIC]
@@ -467,7 +373,7 @@ class Sweep:
             answer = await self._ask(self._offer(version, suites, groups=tuple(left)))
             match answer:
                 case Taken():
-                    suite = _BY_CODE.get(answer.hello.suite)
+                    suite = SUITES_BY_CODE.get(answer.hello.suite)
                     try:
                         exchange = None if suite is None else answer.key_exchange(suite)
                     except WireError:
@@ -521,90 +427,27 @@ class Sweep:
     async def _order(self) -> None:
         """Who decides the order, and the server's own; asked in the newest version that has two suites below TLS 1.3,
         or in TLS 1.3."""
-        asked: ProtocolVersion | None = None
+        found, asked = self.found, None
         for version in ("TLSv1.2", *_OLD_VERSIONS):
             chains = [chain for chain in self._parts.get(version, []) if chain]
             if sum(map(len, chains)) < 2:
                 continue
             if asked is None:
                 asked = version
-                order = await self._order_of(version, chains)
+                ordered = await find_order(partial(self._prefers, version), chains, self._is_within_bounds)
+                found.order, found.order_doubt, found.order_note = ordered.who, ordered.doubt, ordered.note
+                suites = ordered.suites
             else:  # servers have one order for all versions
-                order = self._as_in(self.found.suites[asked], self.found.suites[version])
-            if order is not None:
-                self.found.suites[version] = order
-        newest = self.found.suites.get("TLSv1.3", ())
+                rank = {code: at for at, code in enumerate(found.suites[asked])}
+                suites = tuple(sorted(found.suites[version], key=lambda code: rank.get(code, len(rank))))
+            if suites is not None:
+                found.suites[version] = suites
+        newest = found.suites.get("TLSv1.3", ())
         if asked is None and len(newest) > 1:
             chosen = await self._prefers("TLSv1.3", (newest[1], newest[0]))
-            self.found.order = None if chosen is None else "server" if chosen == newest[0] else "client"
-        elif asked is None and self.found.suites:  # in SSL 2.0 the client chooses; one suite a version leaves no choice
-            self.found.order = "client" if set(self.found.suites) == {"SSLv2"} else "server"
-
-    @staticmethod
-    def _as_in(known: Sequence[int], suites: Sequence[int]) -> tuple[int, ...]:
-        rank = {code: at for at, code in enumerate(known)}
-        return tuple(sorted(suites, key=lambda code: rank.get(code, len(rank))))
-
-    async def _order_of(self, version: ProtocolVersion, chains: list[list[int]]) -> tuple[int, ...] | None:
-        """The server's order of ``chains``, each of which is in order; None where the client decides or nobody can tell."""
-        # Go and OpenSSL may move ChaCha20 to the front for a client that has it there: a comparison goes without it.
-        plain = [[code for code in chain if "CHACHA20" not in _BY_CODE[code].name] for chain in chains]
-        longest = max(plain if any(len(chain) > 1 for chain in plain) else chains, key=len)
-        pair = (longest[-1], longest[0]) if len(longest) > 1 else (chains[1][0], chains[0][0])
-        chosen = await self._prefers(version, pair)
-        if chosen is None:
-            self.found.order_doubt = "the order of suites could not be asked"
-            return None
-        if chosen == pair[0] and len(longest) > 1:
-            self.found.order = "client"
-            return None
-        if len(longest) == 1:  # all parts have one suite: the other way round tells who decides
-            other = await self._prefers(version, pair[::-1])
-            if other is None:
-                self.found.order_doubt = "the order of suites could not be asked"
-                return None
-            if other != chosen:
-                self.found.order = "client"
-                return None
-        self.found.order = "server"
-        seams = list(pairwise(chains))
-        asked = await asyncio.gather(*(self._prefers(version, (after[0], before[-1])) for before, after in seams))
-        if all(chosen == before[-1] for chosen, (before, _) in zip(asked, seams, strict=True)):
-            return tuple(code for chain in chains for code in chain)
-        if self._is_within_bounds(sum(map(len, chains))):
-            return await self._merged(version, chains)
-        return await self._halves(version, chains)
-
-    async def _merged(self, version: ProtocolVersion, chains: list[list[int]]) -> tuple[int, ...] | None:
-        """Chains in order as one: the server is shown what is left at the head of each, and takes the next."""
-        left, merged = [list(chain) for chain in chains], list[int]()
-        while len(left) > 1:
-            chosen = await self._prefers(version, [chain[0] for chain in reversed(left)])
-            if chosen is None:
-                self.found.order_doubt = "the order of suites could not be asked"
-                return None
-            merged.append(chosen)
-            for chain in left:
-                if chain[0] == chosen:
-                    chain.pop(0)
-            left = [chain for chain in left if chain]
-        return (*merged, *left[0])
-
-    async def _halves(self, version: ProtocolVersion, chains: list[list[int]]) -> tuple[int, ...] | None:
-        """Where the whole order would take too many connections: whether every suite with forward secrecy and AEAD stands
-        before every other. The order within these halves is then only known in part."""
-        self.found.order_note = "the order within the better and the other suites is known in part"
-        good = [code for chain in chains for code in chain if _is_good(code)]
-        rest = [code for chain in chains for code in chain if not _is_good(code)]
-        lasts = [mine[-1] for chain in chains if (mine := [code for code in chain if _is_good(code)])]
-        if not good or not rest:
-            return (*good, *rest)
-        chosen = await asyncio.gather(*(self._prefers(version, (*rest, last)) for last in lasts))
-        if None in chosen:
-            self.found.order_doubt = "the order of suites could not be asked"
-            return None
-        before = dict.fromkeys(code for code in chosen if code is not None and code not in lasts)
-        return (*before, *good, *(code for code in rest if code not in before))
+            found.order = None if chosen is None else "server" if chosen == newest[0] else "client"
+        elif asked is None and found.suites:  # in SSL 2.0 the client chooses; one suite a version leaves no choice
+            found.order = "client" if set(found.suites) == {"SSLv2"} else "server"
 
     async def _doubt_closings(self) -> None:
         """A closed connection is a no, unless the server has stopped answering at all: one hello that was taken before is

@@ -15,7 +15,8 @@ from rupex.tls.signatures import SCHEMES
 from rupex.wire.handshake import Conversation, converse
 from rupex.wire.line import Listener
 from rupex.wire.stack import client_renegotiates
-from rupex.wire.sweep import Sweep, Swept
+from rupex.wire.sweep import Sweep
+from rupex.wire.swept import Swept
 from rupex.wire.web import NoPage, Page, Web
 
 STRANGER: Final = "stranger.invalid"
