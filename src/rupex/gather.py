@@ -215,4 +215,4 @@ def _files(
             if tree.is_file(path):
                 yield tree.file_facts(path, "configuration", named_by, (configuration.family,))
     for key in keys:
-        yield tree.file_facts(key.path, "key", key.named_by, services)
+        yield tree.file_facts(key.path, "key", key.named_by, services, key.key)

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 from rupex.controls.catalogue import control
 from rupex.model import EXEMPT, PASS, Fail, FileFacts, Host, Judgement, Pass, Unknown
+
+_STICKY: Final = 0o1000
+"""In a folder with this bit only a file's owner may rename it (chmod(1))."""
 
 
 def _own_accounts(file: FileFacts, host: Host) -> set[str]:
@@ -57,6 +62,134 @@ def key_owner(file: FileFacts, host: Host) -> Judgement:
     if file.owner.value in _own_accounts(file, host):
         return PASS
     return Fail(f"it belongs to {file.owner.value}")
+
+
+@control(
+    "key.reach",
+    title="Whoever opens the key can read it",
+    place="file",
+    severity="high",
+    why="A server that cannot read its key does not start, at the next restart and not before.",
+    references=("operational: a mode can be too tight as well",),
+    cwe=("CWE-280",),
+    evidence=("files",),
+    remedy={"*": "Give the account that opens the key the right to read it, by owner or by a group of its own."},
+)
+def key_reach(file: FileFacts, host: Host) -> Judgement:
+    if file.kind != "key":
+        return EXEMPT
+    openers = [s.opens_keys for s in host.services if s.family in file.services and s.opens_keys is not None]
+    if not openers:
+        return Pass(message="opened by root")
+    if file.readers.value is None:
+        return Unknown(file.readers.why_unknown)
+    for opener in openers:
+        if opener.value is None:
+            return Unknown(opener.why_unknown, opener.provenance)
+        readers = file.readers.value
+        if opener.value != "root" and not readers.everyone and opener.value not in readers.accounts:
+            return Fail(f"{opener.value}, which opens it, cannot read it ({readers.because})")
+    return PASS
+
+
+@control(
+    "key.folder",
+    title="Nobody else can put files where the key lies",
+    place="file",
+    severity="medium",
+    why="Whoever may write to a folder on the way can put a key of their own in its place.",
+    references=("operational: path_resolution(7), renaming needs no right on the file",),
+    cwe=("CWE-732",),
+    evidence=("files",),
+    remedy={"*": "chown root FOLDER && chmod go-w FOLDER, for each folder on the way to the key."},
+)
+def key_folder(file: FileFacts, host: Host) -> Judgement:
+    if file.kind != "key":
+        return EXEMPT
+    if file.mode.value is None:
+        return Unknown(file.mode.why_unknown)
+    own = _own_accounts(file, host)
+    doubt = ""
+    for folder in file.folders:
+        writers = folder.writers.value if folder.writers is not None else None
+        if writers is None:
+            continue
+        if writers.everyone and not folder.mode & _STICKY:
+            return Fail(f"everybody on the machine can put files into {folder.path or '/'} ({writers.because})")
+        strangers = [account for account in writers.accounts if account not in own]
+        if strangers and not writers.everyone:
+            return Fail(f"{', '.join(strangers[:4])} can put files into {folder.path or '/'} ({writers.because})")
+        if folder.owner.value is None:
+            doubt = doubt or folder.owner.why_unknown
+    return Unknown(doubt) if doubt else PASS
+
+
+@control(
+    "key.place",
+    title="The key lies where keys belong",
+    place="file",
+    severity="medium",
+    why="What lies under a document root is one request away from everybody; what lies in a temp folder or a home, from others.",
+    references=("operational: what lies under the document root is served",),
+    cwe=("CWE-219",),
+    evidence=("files",),
+    remedy={
+        "*": "Move the key to a folder of the server's own, such as /etc/ssl/private; make a new one where it was served."
+    },
+)
+def key_place(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgement:
+    if file.kind != "key":
+        return EXEMPT
+    for service in host.services:
+        for root in service.document_roots:
+            if root and file.path.startswith(f"{root}/"):
+                return Fail(f"it lies under the document root {root}", case="served")
+    lowered = file.path.lower()
+    for place in unfit:
+        if lowered.startswith(f"{place}/") or f"/{place}/" in lowered:
+            return Fail(f"it lies in {place}, which is for other things")
+    is_home = lowered.startswith("home/") and file.owner.value not in _own_accounts(file, host)
+    return Fail("it lies in a person's home") if is_home else PASS
+
+
+@control(
+    "key.copies",
+    title="No copy of the key lies beside it",
+    place="file",
+    severity="high",
+    why="A copy keeps its old mode and is forgotten, and it opens the same connections.",
+    references=("operational: a backup of a secret is the secret",),
+    cwe=("CWE-530",),
+    evidence=("files",),
+    remedy={"*": "Remove the copy; where others could read it, make a new key."},
+)
+def key_copies(file: FileFacts) -> Judgement:
+    if file.kind != "key":
+        return EXEMPT
+    if file.backups:
+        return Fail(f"{', '.join(file.backups[:4])} holds a key too")
+    return Unknown(file.mode.why_unknown) if file.mode.value is None else PASS
+
+
+@control(
+    "key.sound",
+    title="The key is sound",
+    place="file",
+    severity="high",
+    why="A key with a small exponent or close primes can be worked out from its public half.",
+    references=("FIPS 186-5 A.1.1", "FIPS 186-5 A.1.3", "SP 800-56Br2 6.2"),
+    cwe=("CWE-326",),
+    evidence=("files",),
+    remedy={"*": "Make a new key with the crypto library's own tool, and have a certificate issued for it."},
+)
+def key_sound(file: FileFacts) -> Judgement:
+    if file.kind != "key":
+        return EXEMPT
+    if file.key is None:
+        return Unknown("the key was not read")
+    if file.key.flaw is None:
+        return Unknown("the key is encrypted" if file.key.encrypted else "not looked at")
+    return Fail(file.key.flaw) if file.key.flaw else PASS
 
 
 @control(

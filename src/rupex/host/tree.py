@@ -22,10 +22,13 @@ from msgspec import Struct
 from rupex.host.access import READ, WRITE, audience
 from rupex.host.accounts import Accounts
 from rupex.host.mtree import ManifestEntry, parse_mtree
-from rupex.model import FileFacts, FolderFacts, Provenance, RupexError, Setting, bounds, unknown
+from rupex.model import FileFacts, FolderFacts, Key, Provenance, RupexError, Setting, bounds, unknown
 from rupex.model.facts import FileKind
 
 MANIFEST_NAME: Final = "manifest.mtree"
+
+_BACKUP_SUFFIXES: Final = (".bak", ".old", ".orig", ".save", ".backup", ".copy", ".1", "~", ".swp", ".tmp", ".txt")
+"""What editors, tools and people put behind the name of a file that they copy."""
 
 _MAGIC = re.compile(r"[*?\[]")
 
@@ -175,7 +178,12 @@ class HostTree(ABC):
             return ""
 
     def file_facts(
-        self, path: str, kind: FileKind, named_by: tuple[Provenance, ...] = (), services: tuple[str, ...] = ()
+        self,
+        path: str,
+        kind: FileKind,
+        named_by: tuple[Provenance, ...] = (),
+        services: tuple[str, ...] = (),
+        key: Key | None = None,
     ) -> FileFacts:
         """Permissions and owner of the file at ``path``, and who that lets in, links followed."""
         try:
@@ -198,7 +206,34 @@ class HostTree(ABC):
         return FileFacts(
             path=path, kind=kind, mode=Setting(entry.mode), owner=entry.owner, group=entry.group,
             readers=readers, writers=writers, named_by=named_by, services=services,
+            folders=folders if kind == "key" else (), backups=self._backups(real) if kind == "key" else (), key=key,
         )  # fmt: skip
+
+    def _backups(self, real: str) -> tuple[str, ...]:
+        """Files beside the key at ``real`` that are called like copies of it and hold a private key; links are none."""
+        folder, _, name = real.rpartition("/")
+        names = self._names.get(folder)
+        if names is None:
+            try:
+                names = self._names[folder] = frozenset(self.names_in(folder))
+            except TreeError:
+                names = self._names[folder] = frozenset()
+        found = []
+        for suffix in _BACKUP_SUFFIXES:
+            other = f"{folder}/{name}{suffix}" if folder else name + suffix
+            if name + suffix in names and self.link_target(other) is None and self._holds_key(other):
+                found.append(other)
+        return tuple(found)
+
+    def _holds_key(self, real: str) -> bool:
+        try:
+            return b"PRIVATE KEY-----" in self.read_real(real, bounds.CREDENTIAL_FILE_BYTES)
+        except TreeError:
+            return False
+
+    @cached_property
+    def _names(self) -> dict[str, frozenset[str]]:
+        return {}
 
     def _folders_to(self, real: str) -> tuple[FolderFacts, ...]:
         folder = real.rpartition("/")[0]
@@ -206,7 +241,10 @@ class HostTree(ABC):
         if cached is None:
             entry = self.entry(folder)
             above = self._folders_to(folder) if folder else ()
-            here = () if entry is None else (FolderFacts(folder, entry.mode, entry.owner, entry.group),)
+            here: tuple[FolderFacts, ...] = ()
+            if entry is not None:
+                writers = audience(entry.mode, entry.owner, entry.group, above, WRITE, self.accounts)
+                here = (FolderFacts(folder, entry.mode, entry.owner, entry.group, Setting(writers)),)
             cached = self._folder_facts[folder] = above + here
         return cached
 

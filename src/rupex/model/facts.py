@@ -28,12 +28,15 @@ class Source(Struct, frozen=True, omit_defaults=True):
 
 class Service(Struct, frozen=True):
     """A server program of the host. ``workers``: the account that handles requests. ``idle_modules``: loaded modules of
-    which the configuration uses nothing; None where the family has no modules."""
+    which the configuration uses nothing; None where the family has no modules. ``opens_keys``: the account that reads private
+    keys, None for root. ``document_roots``: folders of which it serves files."""
 
     family: str
     version: Setting[str]
     workers: Setting[str]
     idle_modules: Setting[tuple[str, ...]] | None = None
+    opens_keys: Setting[str] | None = None
+    document_roots: tuple[str, ...] = ()
 
 
 class Sample(Struct, frozen=True):
@@ -59,16 +62,21 @@ class Audience(Struct, frozen=True):
 
 
 class FolderFacts(Struct, frozen=True):
-    """A folder on the way to a file."""
+    """A folder on the way to a file. ``writers``: who may put files in it, and take them out; None: not worked out."""
 
     path: str
     mode: int
     owner: Setting[str]
     group: Setting[str]
+    writers: Setting[Audience] | None = None
 
 
 class FileFacts(Struct, frozen=True, kw_only=True):
-    """A file: permission bits, owner, and who that lets in. ``named_by``: the directives that name it."""
+    """A file: permission bits, owner, and who that lets in. ``named_by``: the directives that name it.
+
+    Of a key: ``folders`` on the way, from the root down; ``backups``: files beside it that are called like copies of it and
+    hold a key too; ``key``: what it is, None when it was not read.
+    """
 
     path: str
     kind: FileKind
@@ -79,6 +87,9 @@ class FileFacts(Struct, frozen=True, kw_only=True):
     writers: Setting[Audience]
     named_by: tuple[Provenance, ...] = ()
     services: tuple[str, ...] = ()
+    folders: tuple[FolderFacts, ...] = ()
+    backups: tuple[str, ...] = ()
+    key: Key | None = None
 
 
 class Certificate(Struct, frozen=True, kw_only=True):
@@ -140,12 +151,14 @@ class CertificateFile(Struct, frozen=True, kw_only=True):
 
 
 class Key(Struct, frozen=True):
-    """A private key, described: never its secret. ``public_sha256`` is of the public key's DER form (SPKI)."""
+    """A private key, described: never its secret. ``public_sha256`` is of the public key's DER form (SPKI). ``flaw``: what
+    makes it unsound, empty for nothing, None when that was not looked at."""
 
     type: str
     bits: int | None
     encrypted: bool
     public_sha256: str | None
+    flaw: str | None = None
 
 
 class KeyFile(Struct, frozen=True, kw_only=True):

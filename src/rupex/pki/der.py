@@ -104,10 +104,10 @@ def responder_urls(value: bytes, method: bytes) -> list[bytes]:
 _RSA_ALGORITHM: Final = bytes.fromhex("300d06092a864886f70d0101010500")  # rsaEncryption (RFC 8017, A.1)
 
 
-def rsa_public_key(private: bytes) -> tuple[int, bytes] | None:
-    """Bits and public half (SPKI) of an RSA private key, PKCS #8 or PKCS #1 (RFC 5208, 5; RFC 8017, A.1.2).
+def rsa_public_key(private: bytes) -> tuple[int, bytes, str] | None:
+    """Bits, public half (SPKI) and flaw of an RSA private key, PKCS #8 or PKCS #1 (RFC 5208, 5; RFC 8017, A.1.2).
 
-    None for any other key. Raises ``ValueError`` for what is cut short. The secret numbers are not looked at.
+    None for any other key. Raises ``ValueError`` for what is cut short. The flaw is as of :func:`rsa_flaw`.
     """
     _, at, end = element(private, 0, len(private))
     parts = elements(private, at, end)
@@ -118,11 +118,27 @@ def rsa_public_key(private: bytes) -> tuple[int, bytes] | None:
         parts = elements(private, at, end)
     if len(parts) < 9 or any(part[0] != INTEGER for part in parts[:9]):
         return None
-    modulus, exponent = parts[1], parts[2]
-    numbers = private[parts[0][2] : exponent[2]]  # both, each with its tag and length
+    numbers = private[parts[0][2] : parts[2][2]]  # both, each with its tag and length
     inner = _wrapped(SEQUENCE, numbers)
-    bits = int.from_bytes(private[modulus[1] : modulus[2]], "big").bit_length()
-    return bits, _wrapped(SEQUENCE, _RSA_ALGORITHM + _wrapped(0x03, b"\0" + inner))
+    n, e, p, q = (int.from_bytes(private[parts[at][1] : parts[at][2]], "big") for at in (1, 2, 4, 5))
+    return n.bit_length(), _wrapped(SEQUENCE, _RSA_ALGORITHM + _wrapped(0x03, b"\0" + inner)), rsa_flaw(n, e, p, q)
+
+
+def rsa_flaw(n: int, e: int, p: int, q: int) -> str:
+    """What makes an RSA key unsound, empty for nothing that is seen at once: whether the primes are primes is not tried.
+
+    The exponent is odd, above 2^16 and below 2^256, and the primes differ by more than 2^(bits/2 - 100) (FIPS 186-5,
+    A.1.1 and A.1.3).
+    """
+    if p * q != n or min(p, q) < 2:
+        return "its modulus is not the product of its primes"
+    if not e & 1 or e <= 1 << 16:
+        return f"its public exponent is {e}; an odd one above 65536 is wanted"
+    if e.bit_length() > 256:
+        return "its public exponent has more than 256 bits"
+    if abs(p - q) >> max(0, n.bit_length() // 2 - 100) == 0:
+        return "its primes are so close that it can be factored"
+    return ""
 
 
 def _wrapped(tag: int, content: bytes) -> bytes:

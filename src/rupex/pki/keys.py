@@ -6,6 +6,7 @@ from binascii import a2b_base64
 from hashlib import sha256
 
 from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.hazmat.primitives.serialization import (
     Encoding,
     PublicFormat,
@@ -15,7 +16,7 @@ from cryptography.hazmat.primitives.serialization import (
 
 from rupex.model import Key
 from rupex.pki.certificates import CredentialError, kind_of
-from rupex.pki.der import rsa_public_key
+from rupex.pki.der import rsa_flaw, rsa_public_key
 
 
 def parse_private_key(content: bytes) -> Key:
@@ -38,7 +39,15 @@ def parse_private_key(content: bytes) -> Key:
         raise CredentialError("the private key in it cannot be read") from None
     public = key.public_key()
     spki = public.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-    return Key(*kind_of(public), encrypted=False, public_sha256=sha256(spki).hexdigest())
+    return Key(*kind_of(public), encrypted=False, public_sha256=sha256(spki).hexdigest(), flaw=_flaw(key))
+
+
+def _flaw(key: object) -> str:
+    """What makes a key unsound; kinds other than RSA are checked when they are loaded."""
+    if not isinstance(key, rsa.RSAPrivateKey):
+        return ""
+    numbers = key.private_numbers()
+    return rsa_flaw(numbers.public_numbers.n, numbers.public_numbers.e, numbers.p, numbers.q)
 
 
 def _plain_rsa(content: bytes) -> Key | None:
@@ -57,4 +66,7 @@ def _plain_rsa(content: bytes) -> Key | None:
         found = rsa_public_key(a2b_base64(body))
     except ValueError:
         return None  # the library says what is wrong with it
-    return None if found is None else Key("RSA", found[0], encrypted=False, public_sha256=sha256(found[1]).hexdigest())
+    if found is None:
+        return None
+    bits, spki, flaw = found
+    return Key("RSA", bits, encrypted=False, public_sha256=sha256(spki).hexdigest(), flaw=flaw)

@@ -117,13 +117,30 @@ class NginxConfiguration:
         ):
             words = "no server block in it: a part of a configuration; name the main file that includes it"
             problems.append(Problem("missing", main_path, None, words, hides_endpoints=True))
+        elif (
+            not self.listeners
+            and any(self.config.main.blocks("http"))
+            and not any(problem.hides_endpoints for problem in problems)
+        ):
+            words = "no server block in it or in what it includes, so nothing is known of what the host answers"
+            problems.append(Problem("missing", main_path, None, words, hides_endpoints=True))
         self._find_members()
         self.problems = tuple(problems)
         self.files: Mapping[str, tuple[Provenance, ...]] = {
             path: tuple(named_by) for path, named_by in self.config.files.items()
         }
         idle = idle_modules(self.config.main)
-        self.services: tuple[Service, ...] = (Service("nginx", self.version, self._workers(), idle),)
+        roots = tuple(dict.fromkeys(self._document_roots()))
+        self.services: tuple[Service, ...] = (
+            Service("nginx", self.version, self._workers(), idle, document_roots=roots),
+        )
+
+    def _document_roots(self) -> Iterator[str]:
+        """The folders that are served, as paths in the tree; those with variables in them are left out."""
+        for block in (self.http, *self.http.blocks("server")):
+            for directive in _roots(block):
+                if directive.args and "$" not in directive.args[0]:
+                    yield self.config.path(directive.args[0])
 
     def _unknown_to_release(self) -> Iterator[Problem]:
         """Directives with which this release does not start, where the release is known."""
