@@ -140,10 +140,10 @@ def key_folder(file: FileFacts, host: Host) -> Judgement:
 def key_place(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgement:
     if file.kind != "key":
         return EXEMPT
-    for service in host.services:
-        for root in service.document_roots:
-            if root and file.path.startswith(f"{root}/"):
-                return Fail(f"it lies under the document root {root}", case="served")
+    folder = file.path
+    while folder := folder.rpartition("/")[0]:
+        if any(folder in service.document_roots for service in host.services):
+            return Fail(f"it lies under the document root {folder}", case="served")
     lowered = file.path.lower()
     for place in unfit:
         if lowered.startswith(f"{place}/") or f"/{place}/" in lowered:

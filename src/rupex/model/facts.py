@@ -36,7 +36,7 @@ class Service(Struct, frozen=True):
     workers: Setting[str]
     idle_modules: Setting[tuple[str, ...]] | None = None
     opens_keys: Setting[str] | None = None
-    document_roots: tuple[str, ...] = ()
+    document_roots: frozenset[str] = frozenset()
 
 
 class Sample(Struct, frozen=True):

@@ -130,7 +130,7 @@ class NginxConfiguration:
             path: tuple(named_by) for path, named_by in self.config.files.items()
         }
         idle = idle_modules(self.config.main)
-        roots = tuple(dict.fromkeys(self._document_roots()))
+        roots = frozenset(self._document_roots())
         self.services: tuple[Service, ...] = (
             Service("nginx", self.version, self._workers(), idle, document_roots=roots),
         )
