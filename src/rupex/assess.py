@@ -13,6 +13,7 @@ from msgspec import UNSET, Struct, structs
 from rupex.baseline import Baseline, Rule
 from rupex.gather import Evidence, Scene, count_files, gather, host_of, open_scene
 from rupex.host import HostTree
+from rupex.host.tree import archive_name, is_archive
 from rupex.judging import Judged, JudgedControl, judge
 from rupex.model import Endpoint, Fail, Host, Pass, Problem, Provenance, RupexError, Sample
 from rupex.model.judgement import Verdict, worst_verdict
@@ -263,6 +264,8 @@ def host_name(path: Path, tree_root: Path) -> str:
     """A name for a host whose user gave none: ``localhost`` for ``/``, the folder of its tree, or the single file."""
     if tree_root == Path("/"):
         return "localhost"
+    if is_archive(path):
+        return archive_name(path)
     is_lone_file = path.is_file() and not (tree_root / "etc").is_dir()
     return path.stem if is_lone_file else tree_root.name or path.name
 

@@ -59,7 +59,7 @@ def open_scene(
     """The first half of :func:`gather`: what is the same for every share."""
     assumed = assumed or {}
     around = Surroundings(tree, CredentialStore(tree), find_library(tree, assumed), assumed)
-    problems: list[Problem] = []
+    problems: list[Problem] = list(tree.problems)
     configurations = tuple(
         family_called(found).resolve(main_path, around) for found, main_path in _find(tree, start, family, problems)
     )

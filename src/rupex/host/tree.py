@@ -22,7 +22,7 @@ from msgspec import Struct
 from rupex.host.access import READ, WRITE, audience
 from rupex.host.accounts import Accounts
 from rupex.host.mtree import ManifestEntry, parse_mtree
-from rupex.model import FileFacts, FolderFacts, Key, Provenance, RupexError, Setting, bounds, unknown
+from rupex.model import FileFacts, FolderFacts, Key, Problem, Provenance, RupexError, Setting, bounds, unknown
 from rupex.model.facts import FileKind
 
 MANIFEST_NAME: Final = "manifest.mtree"
@@ -75,9 +75,33 @@ class HostTree(ABC):
     def read_real(self, path: str, limit: int) -> bytes:
         """The bytes of the regular file at the real path ``path``. Raises :class:`TreeError`."""
 
-    def __init__(self) -> None:
+    root: Path
+    """Where the tree came from: a folder, or an archive."""
+
+    @property
+    def problems(self) -> tuple[Problem, ...]:
+        """What kept the tree from being read whole."""
+        return ()
+
+    def __init__(self, manifest: dict[str, ManifestEntry] | None = None) -> None:
+        self._manifest = manifest or {}
         self._real_folders: dict[str, str] = {"": ""}
         self._real_files: dict[str, str] = {}
+
+    def _as_listed(self, path: str, entry: Entry) -> Entry:
+        """``entry`` with what the manifest says of it, which a copy may have lost."""
+        listed = self._manifest.get(path)
+        if listed is None:
+            return entry
+        return Entry(
+            entry.is_folder,
+            entry.is_file,
+            entry.mode if listed.mode is None else listed.mode,
+            _listed(listed.owner, listed.uid, self.accounts.user_name) or entry.owner,
+            _listed(listed.group, listed.gid, self.accounts.group_name) or entry.group,
+            entry.size,
+            entry.modified if listed.modified is None else listed.modified,
+        )
 
     def real(self, path: str) -> str:
         """``path`` with every link resolved inside the tree; what is not there stays as it is.
@@ -261,10 +285,9 @@ class DiskTree(HostTree):
     """
 
     def __init__(self, root: Path, manifest: dict[str, ManifestEntry] | None = None) -> None:
-        super().__init__()
+        super().__init__(manifest)
         self.root = root.resolve()
         self._prefix = str(self.root).rstrip("/") + "/"
-        self._manifest = manifest or {}
 
     def link_target(self, path: str) -> str | None:
         try:
@@ -279,25 +302,16 @@ class DiskTree(HostTree):
             raise TreeError("unreadable", path, "a folder on the way may not be searched") from None
         except (OSError, ValueError):
             return None
-        listed = self._manifest.get(path)
-        mode = stat.S_IMODE(status.st_mode)
-        owner, group = self._owner(status.st_uid), self._group(status.st_gid)
-        if listed is not None:
-            mode = mode if listed.mode is None else listed.mode
-            owner = _listed(listed.owner, listed.uid, self.accounts.user_name) or owner
-            group = _listed(listed.group, listed.gid, self.accounts.group_name) or group
-        modified: float | None = status.st_mtime if self._keeps_owners else None
-        if listed is not None and listed.modified is not None:
-            modified = listed.modified
-        return Entry(
+        entry = Entry(
             stat.S_ISDIR(status.st_mode),
             stat.S_ISREG(status.st_mode),
-            mode,
-            owner,
-            group,
+            stat.S_IMODE(status.st_mode),
+            self._owner(status.st_uid),
+            self._group(status.st_gid),
             status.st_size,
-            modified,
+            status.st_mtime if self._keeps_owners else None,
         )
+        return self._as_listed(path, entry)
 
     def names_in(self, path: str) -> list[str]:
         try:
@@ -395,15 +409,32 @@ def inside(path: str) -> str:
     return "/".join(kept)
 
 
+_ARCHIVES: Final = (".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tar.zst", ".tzst")
+
+
+def is_archive(path: Path) -> bool:
+    """Whether a file is an archive by its name."""
+    return path.name.lower().endswith(_ARCHIVES)
+
+
+def archive_name(path: Path) -> str:
+    """The name of an archive without what tells that it is one."""
+    name = path.name
+    suffix = next((s for s in sorted(_ARCHIVES, key=len, reverse=True) if name.lower().endswith(s)), "")
+    return name[: len(name) - len(suffix)] or name
+
+
 class Located(Struct, frozen=True):
     """A host tree and the ``start`` inside it that the user pointed at (``""``: the whole tree)."""
 
-    tree: DiskTree
+    tree: HostTree
     start: str
 
 
 def open_tree(path: Path, *, root: Path | None = None, manifest: Path | None = None) -> Located:
     """Find the host tree that ``path`` (its root, or a folder or file in it) belongs to.
+
+    A tar archive is a tree of its own, whose root is its top, or the one folder in it that holds ``etc/``.
 
     The root is ``root`` if given; else ``path`` when it holds ``etc/``; else the folder above the last ``etc`` on the
     way to ``path``; else ``path`` itself, or the folder of that file. ``manifest``: an mtree file; one called
@@ -412,22 +443,31 @@ def open_tree(path: Path, *, root: Path | None = None, manifest: Path | None = N
     given = Path(os.path.abspath(path))
     if not given.exists():
         raise RupexError(f"{path}: no such file or folder")
+    if root is None and is_archive(given) and given.is_file():
+        from rupex.host.archive import ArchiveTree
+
+        listed = _read_manifest(manifest) if manifest is not None else None
+        return Located(ArchiveTree(given, listed), "")
     top = Path(os.path.abspath(root)) if root is not None else _root_of(given)
     if not top.is_dir():
         raise RupexError(f"{top}: the root of a host tree must be a folder")
     if not given.is_relative_to(top):
         raise RupexError(f"{path}: not inside the root {top}")
-    listed = manifest if manifest is not None else top / MANIFEST_NAME
+    beside = top / MANIFEST_NAME
     entries: dict[str, ManifestEntry] = {}
-    if manifest is not None or listed.is_file():
-        try:
-            if listed.stat().st_size > bounds.CONFIG_TOTAL_BYTES:
-                raise RupexError(f"{listed}: the manifest is larger than {bounds.CONFIG_TOTAL_BYTES} bytes")
-            entries = parse_mtree(listed.read_text("utf-8", "surrogateescape"))
-        except OSError as error:
-            raise RupexError(f"{listed}: the manifest cannot be read ({error.strerror})") from None
+    if manifest is not None or beside.is_file():
+        entries = _read_manifest(beside if manifest is None else manifest)
     relative = given.relative_to(top).as_posix()
     return Located(DiskTree(top, entries), "" if relative == "." else relative)
+
+
+def _read_manifest(path: Path) -> dict[str, ManifestEntry]:
+    try:
+        if path.stat().st_size > bounds.CONFIG_TOTAL_BYTES:
+            raise RupexError(f"{path}: the manifest is larger than {bounds.CONFIG_TOTAL_BYTES} bytes")
+        return parse_mtree(path.read_text("utf-8", "surrogateescape"))
+    except OSError as error:
+        raise RupexError(f"{path}: the manifest cannot be read ({error.strerror})") from None
 
 
 def _root_of(given: Path) -> Path:

@@ -76,3 +76,9 @@ HOPS: Final = 10
 
 PROBE_NAMES: Final = 100_000
 """Names that one probe takes."""
+
+ARCHIVE_MEMBERS: Final = 500_000
+"""Members of one archive: 20,000 sites have some 80,000 files."""
+
+ARCHIVE_BYTES: Final = 1 << 30
+"""What one archive may unpack to; a snapshot of a large host has some 100 MiB."""

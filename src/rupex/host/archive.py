@@ -1,0 +1,232 @@
+"""A host tree in a tar archive, plain or compressed (gz, xz, bz2, zst): read once, kept in memory, never unpacked to disk."""
+
+from __future__ import annotations
+
+import stat
+import tarfile
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from lzma import LZMAError
+from pathlib import Path
+from typing import IO, Final, cast
+
+from rupex.host.mtree import ManifestEntry, parse_mtree
+from rupex.host.tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside
+from rupex.model import Problem, RupexError, Setting, bounds
+
+_BROKEN: Final = (tarfile.TarError, EOFError, OSError, zlib.error, LZMAError, ValueError, OverflowError)
+_CHUNK: Final = 1 << 20
+
+
+class ArchiveTree(HostTree):
+    """The tree in the archive at ``path``, with the owners and modes that it kept. Members that climb out of it, devices,
+    and what lies beyond the bounds are left out, each with a problem. Raises :class:`~rupex.model.RupexError` for a file
+    that is no archive. ``manifest``: owners and modes that it did not keep; one called ``manifest.mtree`` at its root is
+    found by itself."""
+
+    def __init__(self, path: Path, manifest: dict[str, ManifestEntry] | None = None) -> None:
+        super().__init__(manifest)
+        self.root = path
+        self._problems: list[Problem] = []
+        self._entries: dict[str, tarfile.TarInfo] = {}
+        self._contents: dict[str, bytes] = {}
+        self._listed: dict[str, set[str]] = {"": set()}
+        self._kept = 0
+        self._read(path)
+        self._strip_single_folder()
+        for name in list(self._entries):
+            self._note(name)
+        self._made: dict[str, Entry] = {}
+        listed = self._contents.get(MANIFEST_NAME)
+        if manifest is None and listed is not None:
+            self._manifest = parse_mtree(listed.decode("utf-8", "surrogateescape"))
+
+    @property
+    def problems(self) -> tuple[Problem, ...]:
+        return tuple(self._problems)
+
+    # Reading
+
+    def _read(self, path: Path) -> None:
+        members = 0
+        try:
+            with _opened(path) as stream, tarfile.open(fileobj=stream, mode="r|") as archive:
+                for member in archive:
+                    members += 1
+                    if members > bounds.ARCHIVE_MEMBERS:
+                        self._problem("bound", path.name, f"more than {bounds.ARCHIVE_MEMBERS} members are not read")
+                        break
+                    self._take(archive, member)
+        except _TooLargeError:
+            self._problem("bound", path.name, f"more than {bounds.ARCHIVE_BYTES} bytes, unpacked, are not read")
+        except _BROKEN as error:
+            if not members:
+                raise RupexError(f"{path}: not a tar archive that can be read ({_short(error)})") from None
+            self._problem("syntax", path.name, f"the archive is broken behind {members} members ({_short(error)})")
+
+    def _take(self, archive: tarfile.TarFile, member: tarfile.TarInfo) -> None:
+        name = member.name
+        if name.startswith("/") or ".." in name.split("/"):
+            self._problem("syntax", name, "a member that climbs out of the tree was left out")
+            return
+        clean = inside(name)
+        if member.isdev():
+            self._problem("syntax", clean, "a device was left out")
+            return
+        if len(clean) > bounds.PATH_CHARACTERS:
+            self._problem("bound", clean[:80] + "…", "no file can have so long a path")
+            return
+        self._entries[clean] = member
+        self._contents.pop(clean, None)
+        if not member.isreg() or member.size > bounds.CONFIG_FILE_BYTES:
+            return
+        self._kept += member.size
+        if self._kept > bounds.ARCHIVE_BYTES:
+            raise _TooLargeError
+        content = archive.extractfile(member)
+        if content is not None:
+            self._contents[clean] = content.read(bounds.CONFIG_FILE_BYTES + 1)
+
+    def _problem(self, kind: str, name: str, message: str) -> None:
+        if len(self._problems) < bounds.PROBLEMS:
+            hides = kind == "bound" or "broken" in message
+            self._problems.append(Problem(kind, name, None, message, hides))  # type: ignore[arg-type]
+
+    def _strip_single_folder(self) -> None:
+        """An archive of a folder in which the tree lies: that folder is the root."""
+        tops = {name.partition("/")[0] for name in self._entries if name}
+        if "etc" in tops or len(tops) != 1:
+            return
+        top = next(iter(tops)) + "/"
+        if any(name.startswith(f"{top}etc/") for name in self._entries):
+            self._entries = {name.removeprefix(top): m for name, m in self._entries.items() if name.startswith(top)}
+            self._contents = {name.removeprefix(top): c for name, c in self._contents.items() if name.startswith(top)}
+
+    def _note(self, name: str) -> None:
+        """Enter a path, and the folders on the way, which an archive may leave out."""
+        while name:
+            folder, _, last = name.rpartition("/")
+            there = self._listed.setdefault(folder, set())
+            if last in there:
+                return
+            there.add(last)
+            name = folder
+
+    # The tree
+
+    def link_target(self, path: str) -> str | None:
+        member = self._entries.get(path)
+        return member.linkname if member is not None and member.issym() else None
+
+    def entry(self, path: str) -> Entry | None:
+        found = self._made.get(path)
+        if found is None:
+            member = self._member(path)
+            if member is None:
+                if path not in self._listed:
+                    return None
+                found = Entry(True, False, 0o755, Setting("root"), Setting("root"), 0, None)
+            else:
+                found = Entry(
+                    member.isdir(),
+                    member.isreg(),
+                    stat.S_IMODE(member.mode),
+                    Setting(member.uname or self.accounts.user_name(member.uid)),
+                    Setting(member.gname or self.accounts.group_name(member.gid)),
+                    member.size,
+                    float(member.mtime),
+                )
+            found = self._made[path] = self._as_listed(path, found)
+        return found
+
+    def _member(self, path: str) -> tarfile.TarInfo | None:
+        """The member at ``path``; of a hard link, the one that it is another name of."""
+        member = self._entries.get(path)
+        for _ in range(bounds.LINKS):
+            if member is None or not member.islnk():
+                return member
+            member = self._entries.get(inside(member.linkname))
+        return None
+
+    def names_in(self, path: str) -> list[str]:
+        return sorted(self._listed.get(path, ()), key=lambda name: name.encode("utf-8", "surrogateescape"))
+
+    def read_real(self, path: str, limit: int) -> bytes:
+        member = self._member(path)
+        if member is None:
+            is_folder = path in self._listed
+            raise TreeError(
+                "unreadable" if is_folder else "missing", path, "a folder, not a file" if is_folder else "no such file"
+            )
+        if not member.isreg():
+            raise TreeError("unreadable", path, "a folder, not a file" if member.isdir() else "not a file")
+        content = self._contents.get(inside(member.name)) or self._contents.get(path)
+        if member.size > limit or (content is None and member.size):
+            raise TreeError("bound", path, f"{member.size} bytes; more than {limit} are not read")
+        return content or b""
+
+
+class _TooLargeError(Exception):
+    """More comes out of an archive than is read."""
+
+
+class _Bounded:
+    """A stream that ends with an error after so many bytes."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._stream, self._left = stream, bounds.ARCHIVE_BYTES
+
+    def read(self, size: int = -1) -> bytes:
+        data = self._stream.read(_CHUNK if size < 0 else min(size, _CHUNK))
+        self._left -= len(data)
+        if self._left < 0:
+            raise _TooLargeError
+        return data
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[IO[bytes]]:
+    """The archive's bytes, unpacked by what they begin with, and bounded."""
+    with open(path, "rb") as file:
+        start = file.read(6)
+        file.seek(0)
+        if start.startswith(b"\x1f\x8b"):
+            import gzip
+
+            stream: IO[bytes] = cast("IO[bytes]", gzip.GzipFile(fileobj=file))
+        elif start.startswith(b"\xfd7zXZ\x00"):
+            import lzma
+
+            stream = cast("IO[bytes]", lzma.LZMAFile(file))  # noqa: SIM115  the file behind it is closed
+        elif start.startswith(b"BZh"):
+            import bz2
+
+            stream = cast("IO[bytes]", bz2.BZ2File(file))
+        elif start.startswith(b"\x28\xb5\x2f\xfd"):
+            import zstandard
+
+            stream = cast("IO[bytes]", _Zstd(zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(file)))
+        else:
+            stream = file
+        yield cast("IO[bytes]", _Bounded(stream))
+
+
+class _Zstd:
+    """A zstd stream whose errors are those of any other."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._stream = stream
+
+    def read(self, size: int = -1) -> bytes:
+        import zstandard
+
+        try:
+            return self._stream.read(size)
+        except zstandard.ZstdError as error:
+            raise OSError(str(error)) from None
+
+
+def _short(error: BaseException) -> str:
+    text = str(error) or type(error).__name__
+    return text.splitlines()[0][:100]
