@@ -232,3 +232,104 @@ class LineDocument(Struct, frozen=True, kw_only=True):
     line: int
     text: str
     governs: tuple[GovernedDocument, ...]
+
+
+class CertifiedKey(Struct, frozen=True):
+    type: str
+    bits: int | None
+
+
+class CertificateItem(Struct, frozen=True, kw_only=True, tag_field="kind", tag="certificate"):
+    """A certificate in a file; ``position`` counts from 1. ``days_left`` is rounded down; of ``lifetime_days`` a part day
+    counts as a day. ``usable``: made for a server. ``entry``: its name in a key store."""
+
+    file: str
+    mode: str | None
+    owner: str | None
+    group: str | None
+    position: int
+    subject: str
+    issuer: str
+    names: tuple[str, ...]
+    not_before: str
+    not_after: str
+    days_left: int
+    lifetime_days: int
+    key: CertifiedKey
+    digest: str | None
+    self_signed: bool
+    is_ca: bool
+    usable: bool
+    serial: str
+    sha256: str
+    public_sha256: str
+    entry: str | None = None
+
+
+class KeyItem(Struct, frozen=True, kw_only=True, tag_field="kind", tag="key"):
+    """A private key in a file, described. ``sound`` null: it was not looked at, or is encrypted; ``flaw``: why it is not.
+    ``readers``: the accounts but root that can read the file, null when nobody can tell; ``everyone``: anybody can."""
+
+    file: str
+    mode: str | None
+    owner: str | None
+    group: str | None
+    type: str
+    bits: int | None
+    encrypted: bool
+    sound: bool | None
+    flaw: str | None
+    public_sha256: str | None
+    readers: tuple[str, ...] | None
+    everyone: bool | None
+    entry: str | None = None
+
+
+class KeystoreItem(Struct, frozen=True, kw_only=True, tag_field="kind", tag="keystore"):
+    """A key store. ``password``: which one opens it: a well-known ``default``, the one ``given``, ``none``, or ``unknown``."""
+
+    file: str
+    mode: str | None
+    owner: str | None
+    group: str | None
+    format: str
+    entries: int | None
+    password: Literal["default", "given", "none", "unknown"]
+
+
+class AccountItem(Struct, frozen=True, kw_only=True, tag_field="kind", tag="account"):
+    """The store of an automatic certificate client: its account's key and its ``certificates``, counted."""
+
+    file: str
+    mode: str | None
+    owner: str | None
+    group: str | None
+    certificates: int
+
+
+CredentialItem = CertificateItem | KeyItem | KeystoreItem | AccountItem
+
+
+class PairDocument(Struct, frozen=True):
+    """Whether a key belongs to a certificate, each by its file."""
+
+    certificate: str
+    key: str
+    match: bool
+
+
+class ChainDocument(Struct, frozen=True):
+    """The certificates of a file as a chain: ``ordered``, leaf first; ``missing``: the issuer at which it ends, null where it
+    ends at a certificate that signs itself."""
+
+    file: str
+    ordered: bool
+    missing: str | None
+
+
+class CredentialDocument(Struct, frozen=True, kw_only=True):
+    schema: Literal["rupex.credential/1"] = "rupex.credential/1"
+    items: tuple[CredentialItem, ...]
+    pairs: tuple[PairDocument, ...]
+    chains: tuple[ChainDocument, ...]
+    problems: tuple[ProblemDocument, ...]

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from binascii import a2b_base64
+from collections.abc import Callable
 from hashlib import sha256
+from typing import Any
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import rsa
@@ -13,19 +15,23 @@ from cryptography.hazmat.primitives.serialization import (
     load_der_private_key,
     load_pem_private_key,
 )
+from msgspec import structs
 
 from rupex.model import Key
 from rupex.pki.certificates import CredentialError, kind_of
 from rupex.pki.der import rsa_flaw, rsa_public_key
 
 
-def parse_private_key(content: bytes) -> Key:
-    """The private key in ``content`` (PEM or DER). Raises :class:`CredentialError`.
+def parse_private_key(content: bytes, password: str | None = None) -> Key:
+    """The private key in ``content`` (PEM or DER), an encrypted one opened where its ``password`` is given and right. Raises
+    :class:`CredentialError`.
 
     RSA keys are loaded without the library's own check of their primes, which takes a third of a second for each.
     """
     pem = b"-----BEGIN" in content
     if pem and b"PRIVATE KEY-----" not in content:
+        raise CredentialError("no private key in it")
+    if not pem and not content.startswith(b"\x30"):
         raise CredentialError("no private key in it")
     plain = _plain_rsa(content)
     if plain is not None:
@@ -34,12 +40,34 @@ def parse_private_key(content: bytes) -> Key:
     try:
         key = load(content, None, unsafe_skip_rsa_key_validation=True)
     except TypeError:
-        return Key("other", None, encrypted=True, public_sha256=None)
+        return _opened(content, load, password)
     except (ValueError, UnsupportedAlgorithm):
         raise CredentialError("the private key in it cannot be read") from None
+    return _described(key)
+
+
+def _opened(content: bytes, load: Callable[..., Any], password: str | None) -> Key:
+    """An encrypted key, described from outside where the password does not open it."""
+    closed = Key("other", None, encrypted=True, public_sha256=None)
+    if password is None:
+        return closed
+    try:
+        return structs.replace(
+            _described(load(content, password.encode(), unsafe_skip_rsa_key_validation=True)), encrypted=True
+        )
+    except (ValueError, UnsupportedAlgorithm, TypeError):
+        return closed
+
+
+def _described(key: Any) -> Key:
     public = key.public_key()
     spki = public.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-    return Key(*kind_of(public), encrypted=False, public_sha256=sha256(spki).hexdigest(), flaw=_flaw(key))
+    return describe_private_key(key, kind_of(public), spki)
+
+
+def describe_private_key(key: object, kind: tuple[str, int | None], spki: bytes) -> Key:
+    """A private key of the library, with the ``kind`` and the DER form (``spki``) of its public half."""
+    return Key(*kind, encrypted=False, public_sha256=sha256(spki).hexdigest(), flaw=_flaw(key))
 
 
 def _flaw(key: object) -> str:
@@ -48,6 +76,16 @@ def _flaw(key: object) -> str:
         return ""
     numbers = key.private_numbers()
     return rsa_flaw(numbers.public_numbers.n, numbers.public_numbers.e, numbers.p, numbers.q)
+
+
+def rsa_is_whole(content: bytes, password: str | None = None) -> bool:
+    """Whether an RSA key passes the library's whole check, primality of its primes included, which takes up to a second."""
+    load = load_pem_private_key if b"-----BEGIN" in content else load_der_private_key
+    try:
+        load(content, None if password is None else password.encode())
+    except (ValueError, TypeError, UnsupportedAlgorithm):
+        return False
+    return True
 
 
 def _plain_rsa(content: bytes) -> Key | None:

@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import msgspec
 
-from rupex.model.run import AnswerDocument, EffectiveDocument, LineDocument, Run, SuitesDocument
+from rupex.model.run import AnswerDocument, CredentialDocument, EffectiveDocument, LineDocument, Run, SuitesDocument
 
 DOCUMENTS: Final[dict[str, Any]] = {
     "run": Run,
@@ -15,6 +15,7 @@ DOCUMENTS: Final[dict[str, Any]] = {
     "answer": AnswerDocument,
     "line": LineDocument,
     "suites": SuitesDocument,
+    "credential": CredentialDocument,
 }
 """Schema name to type; the file of each is ``schemas/NAME.schema.json``."""
 

@@ -1,0 +1,153 @@
+"""Key stores: PKCS #12 (RFC 7292, also Java's newer format) and Java's older ones, opened and described.
+
+No key leaves here but as a description. Java's older format (JKS; JCEKS without secret keys) has no standard: what is read
+is what Java's own tool writes (sun.security.provider.JavaKeyStore).
+"""
+
+from __future__ import annotations
+
+import hmac
+from hashlib import sha1
+from typing import Final, Literal
+
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, pkcs12
+from msgspec import Struct
+
+from rupex.model import Certificate, Key
+from rupex.pki.certificates import CredentialError, kind_of, parse_der
+from rupex.pki.keys import describe_private_key
+
+WELL_KNOWN: Final = ("changeit", "changeme", "password", "secret")
+"""Passwords that tools and manuals give to stores, which whoever takes a copy tries first."""
+
+_JKS, _JCEKS = b"\xfe\xed\xfe\xed", b"\xce\xce\xce\xce"
+_MIGHTY: Final = b"Mighty Aphrodite"  # what Java mixes into a store's digest
+_MOST_ENTRIES: Final = 10_000
+
+Password = Literal["default", "given", "none", "unknown"]
+
+
+class Entry(Struct, frozen=True):
+    """One entry: its ``name``, its ``key`` (None for a certificate alone), and its certificates, leaf first."""
+
+    name: str
+    key: Key | None
+    certificates: tuple[Certificate, ...]
+
+
+class Keystore(Struct, frozen=True):
+    """``entries`` None: it could not be opened."""
+
+    format: str
+    password: Password
+    entries: tuple[Entry, ...] | None
+
+
+def looks_like_keystore(content: bytes) -> bool:
+    """Whether ``content`` begins like a store of Java's older format, or holds the type of PKCS #12."""
+    return content.startswith((_JKS, _JCEKS)) or (
+        content[:1] == b"\x30"
+        and bytes.fromhex("06092a864886f70d0107") in content[:64]
+        and b"\x02\x01\x03" in content[:12]
+    )
+
+
+def open_keystore(content: bytes, given: str | None) -> Keystore:
+    """Open a store with no password, the one ``given``, or a well-known one. Raises
+    :class:`~rupex.pki.certificates.CredentialError` for what is broken."""
+    tries: list[tuple[Password, str | None]] = [("given", given)] if given is not None else []
+    tries += [("none", ""), *(("default", word) for word in WELL_KNOWN)]
+    if content.startswith((_JKS, _JCEKS)):
+        return _open_java(content, tries)
+    for which, word in tries:
+        opened = _open_pkcs12(content, word)
+        if opened is not None:
+            return Keystore("PKCS#12", which, opened)
+    return Keystore("PKCS#12", "unknown", None)
+
+
+def _open_pkcs12(content: bytes, word: str | None) -> tuple[Entry, ...] | None:
+    try:
+        store = pkcs12.load_pkcs12(content, (word or "").encode())
+    except (ValueError, UnsupportedAlgorithm, TypeError):
+        return None
+    found = []
+    chain = tuple(_described(c.certificate.public_bytes(Encoding.DER)) for c in store.additional_certs)
+    if store.key is not None:
+        leaf = () if store.cert is None else (_described(store.cert.certificate.public_bytes(Encoding.DER)),)
+        name = b"" if store.cert is None else store.cert.friendly_name or b""
+        public = store.key.public_key()
+        spki = public.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+        found.append(
+            Entry(name.decode("utf-8", "replace"), describe_private_key(store.key, kind_of(public), spki), leaf + chain)
+        )
+    else:
+        names = [(c.friendly_name or b"").decode("utf-8", "replace") for c in store.additional_certs]
+        found += [Entry(name, None, (one,)) for name, one in zip(names, chain, strict=True)]
+    return tuple(found)
+
+
+def _described(der: bytes) -> Certificate:
+    return parse_der(der)
+
+
+def _open_java(content: bytes, tries: list[tuple[Password, str | None]]) -> Keystore:
+    if len(content) < 32:
+        raise CredentialError("the key store in it is cut short")
+    body, digest = content[:-20], content[-20:]
+    opened_by: Password = "unknown"
+    for which, word in tries:
+        made = sha1((word or "").encode("utf-16-be") + _MIGHTY + body, usedforsecurity=False).digest()
+        if hmac.compare_digest(made, digest):
+            opened_by = which
+            break
+    name = "JKS" if content.startswith(_JKS) else "JCEKS"
+    return Keystore(name, opened_by, tuple(_java_entries(body)))
+
+
+def _java_entries(body: bytes) -> list[Entry]:
+    """What stands in clear: names and certificates. The keys are encrypted by a way of Java's own, and are not opened."""
+    reader = _Reader(body)
+    reader.take(4)
+    version, count = reader.number(4), reader.number(4)
+    if version not in (1, 2) or count > _MOST_ENTRIES:
+        raise CredentialError("a key store of a version or size that cannot be")
+    found = []
+    for _ in range(count):
+        tag, name = reader.number(4), reader.text()
+        reader.take(8)
+        if tag == 1:
+            reader.take(reader.number(4))
+            chain = tuple(reader.certificate(version) for _ in range(min(reader.number(4), 100)))
+            leaf = chain[0] if chain else None
+            kind, bits = ("other", None) if leaf is None else (leaf.key_type, leaf.key_bits)
+            key = Key(kind, bits, True, None if leaf is None else leaf.public_sha256)
+            found.append(Entry(name, key, chain))
+        elif tag == 2:
+            found.append(Entry(name, None, (reader.certificate(version),)))
+        else:
+            raise CredentialError("an entry of a kind that is not read")
+    return found
+
+
+class _Reader:
+    def __init__(self, data: bytes) -> None:
+        self._data, self._at = data, 0
+
+    def take(self, count: int) -> bytes:
+        if count > len(self._data) - self._at:
+            raise CredentialError("the key store in it is cut short")
+        self._at += count
+        return self._data[self._at - count : self._at]
+
+    def number(self, width: int) -> int:
+        return int.from_bytes(self.take(width), "big")
+
+    def text(self) -> str:
+        return self.take(self.number(2)).decode("utf-8", "replace")
+
+    def certificate(self, version: int) -> Certificate:
+        if version == 2:
+            self.text()
+        return parse_der(self.take(self.number(4)))
