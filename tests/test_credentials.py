@@ -126,6 +126,6 @@ class CredentialTest(TreeTest):
 
     def test_the_text_says_it_in_words(self) -> None:
         done = rupex("credential", "chain.pem", "a.key", "--now", "2026-11-24T09:30:00Z", cwd=self.root)
-        for words in ("80 days left of 91", "for servers", "yes a.key  is the key of  chain.pem", "in order"):
+        for words in ("80 days left of 91", "for servers", "  yes a.key\n      is the key of chain.pem", "in order"):
             self.assertIn(words, done.stdout)
         self.assertNotIn(self.secret, done.stdout)

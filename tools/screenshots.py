@@ -27,10 +27,7 @@ PICTURES = {
     "effective-url": ("rupex effective hosts/booking --url https://booking.ternholm.test/tickets/7", "head -n 40"),
     "effective-line": ("rupex effective hosts/booking --line etc/nginx/sites-available/booking:24", "head -n 40"),
     "suites": ("rupex suites 'HIGH:!aNULL:!kRSA:!SHA1' --assume openssl=1.1.1", "head -n 40"),
-    "credential": (
-        f"rupex credential hosts/booking/etc/ssl/ternholm/*.pem hosts/booking/etc/ssl/ternholm/*.key {AT}",
-        "head -n 40",
-    ),
+    "credential": (f"cd hosts/booking/etc/ssl/ternholm && rupex credential *.pem *.key {AT}", "tail -n 40"),
     "control-show": ("rupex control show header.hsts", "head -n 40"),
 }
 

@@ -39,17 +39,19 @@ def render_credentials(
         page.blank()
     if document.pairs and not quiet:
         page.line(("Which key fits", "strong"))
+        fits: dict[str, list[str]] = {}
         for pair in document.pairs:
-            word, style = _FITS[pair.match]
-            verb = "is the key of" if pair.match else "is not the key of"
-            page.line("  ", (word, style), f" {pair.key}  {verb}  {pair.certificate}")
+            fits.setdefault(pair.key, []).extend([pair.certificate] if pair.match else [])
+        for key, certificates in fits.items():
+            words = f"is the key of {', '.join(certificates)}" if certificates else "fits no certificate given here"
+            page.entry(
+                "yes" if certificates else "no", key, indent=2, column=6, style="good" if certificates else "bad"
+            )
+            page.entry("", words, indent=2, column=6)
         page.blank()
     for problem in document.problems:
         page.line(("could not be read", "doubt"), f"  {problem.file}: {problem.message}")
     return page.render(colour=colour)
-
-
-_FITS: dict[bool, tuple[str, Style]] = {True: ("yes", "good"), False: ("no ", "bad")}
 
 
 def _short(item: CredentialItem) -> str:
