@@ -13,10 +13,8 @@ import socket
 import subprocess
 import sys
 import tempfile
-import threading
 import time
-import warnings
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from functools import cache
@@ -24,6 +22,7 @@ from pathlib import Path
 from shutil import which
 from typing import Any
 
+from rupex.demo.listeners import listening
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
 from tests.oracle import ServerError, free_port
 
@@ -297,36 +296,5 @@ def tlslite(**settings: Any) -> Iterator[int]:
         except Exception:  # noqa: BLE001  whatever a client that only looks makes it raise
             peer.close()
 
-    with serving(answer) as port:
+    with listening(answer) as port:
         yield port
-
-
-@contextmanager
-def serving(answer: Callable[[socket.socket], None]) -> Iterator[int]:
-    """A server of the test's own: each connection is handed to ``answer`` in a thread."""
-    listener = socket.create_server(("127.0.0.1", 0), backlog=128)
-    port: int = listener.getsockname()[1]
-
-    def accept() -> None:
-        while True:
-            try:
-                peer, _ = listener.accept()
-            except OSError:
-                return
-            threading.Thread(target=_quietly, args=(answer, peer), daemon=True).start()
-
-    threading.Thread(target=accept, daemon=True).start()
-    try:
-        yield port
-    finally:
-        listener.close()
-
-
-def _quietly(answer: Callable[[socket.socket], None], peer: socket.socket) -> None:
-    with warnings.catch_warnings():
-        try:
-            answer(peer)
-        except OSError:
-            pass
-        finally:
-            peer.close()

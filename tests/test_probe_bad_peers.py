@@ -12,6 +12,7 @@ import unittest
 from collections.abc import Callable
 from typing import Any
 
+from rupex.demo.listeners import listening
 from rupex.wire import numbers as n
 from rupex.wire.octets import number, vector
 from rupex.wire.records import Message, encode_records
@@ -107,7 +108,7 @@ class BadPeerTest(unittest.TestCase):
             ("chooses a suite that was not offered", says(handshake(server_hello(0xDADA), DONE))),
             ("a version that does not exist", says(handshake(server_hello(0x002F, 0x0399), DONE))),
         ):
-            with self.subTest(case), peers.serving(answer) as port:
+            with self.subTest(case), listening(answer) as port:
                 status, host, said, took = probe(port)
                 self.assertEqual((status, said), (3, ""))
                 self.assertTrue(host["problems"], "nothing is said about it")
@@ -116,7 +117,7 @@ class BadPeerTest(unittest.TestCase):
                 self.assertEqual([control for control in bad if control.startswith(("tls.", "cert."))], [])
         with (
             self.subTest("a certificate that is none"),
-            peers.serving(says(handshake(server_hello(0x002F), certificate, DONE))) as port,
+            listening(says(handshake(server_hello(0x002F), certificate, DONE))) as port,
         ):
             status, host, said, _ = probe(port)
             self.assertEqual(said, "")
@@ -124,14 +125,14 @@ class BadPeerTest(unittest.TestCase):
             self.assertEqual((checks["cert.dates"], checks["tls.protocol.newest"]), ("unknown", "fail"))
 
     def test_a_server_of_another_age_fails_where_no_real_one_is_left_to_show_it(self) -> None:
-        with peers.serving(says(handshake(server_hello(0x002F, 0x0301, n.DEFLATE), DONE))) as port:
+        with listening(says(handshake(server_hello(0x002F, 0x0301, n.DEFLATE), DONE))) as port:
             _, host, _, _ = probe(port)
         found = {check["control"]: check["verdict"] for check in host["checks"]}
         for control in ("tls.compression", "tls.renegotiation", "tls.protocol.newest"):
             self.assertEqual((control, found[control]), (control, "fail"))
 
     def test_plain_http_where_tls_is_expected_is_a_finding(self) -> None:
-        with peers.serving(http("200 OK", "<title>Ternholm</title>")) as port:
+        with listening(http("200 OK", "<title>Ternholm</title>")) as port:
             _, host, _, _ = probe(port)
         found = {check["control"]: check["verdict"] for check in host["checks"]}
         self.assertEqual((found["transport.tls.listener"], found["redirect.present"]), ("fail", "fail"))
@@ -150,7 +151,7 @@ class BadPeerTest(unittest.TestCase):
             ("to a host that nobody asked for", "https://elsewhere.test/", "was not asked for"),
             ("to an address with a port that is none", "http://x:99999999/", "was not asked for"),
         ):
-            with self.subTest(case), peers.serving(http(f"301 Moved\r\nLocation: {location}")) as port:
+            with self.subTest(case), listening(http(f"301 Moved\r\nLocation: {location}")) as port:
                 _, host, said, took = probe(port, at=80)
                 hops = next(check for check in host["checks"] if check["control"] == "redirect.hops")
                 self.assertIn(words, hops["places"][0]["message"])
@@ -158,12 +159,12 @@ class BadPeerTest(unittest.TestCase):
                 self.assertLess(took, 8)
 
     def test_headers_without_end_and_marks_that_turn_text(self) -> None:
-        with peers.serving(endlessly(b"HTTP/1.1 200 OK\r\nX-Pad: " + b"a" * 4000 + b"\r\n")) as port:
+        with listening(endlessly(b"HTTP/1.1 200 OK\r\nX-Pad: " + b"a" * 4000 + b"\r\n")) as port:
             status, host, said, _ = probe(port, at=80)
             self.assertEqual((status, said), (3, ""))
             self.assertTrue(host["problems"])
         evil = "200 OK\r\nServer: pier/1.0\x1b[31m\x9b5m\r\nX-Powered-By: <script>alert(1)</script>\x07"
-        with peers.serving(http(evil, "hello")) as port:
+        with listening(http(evil, "hello")) as port:
             shown = rupex("probe", f"{NAME}:80", "--connect", f"127.0.0.1:{port}", "--skip-paths", "--verbose")
         self.assertIn("pier/1.0", shown.stdout)
         self.assertEqual(
@@ -172,7 +173,7 @@ class BadPeerTest(unittest.TestCase):
 
     def test_a_name_without_address_and_a_closed_port_leave_the_others(self) -> None:
         closed = free_port()
-        with peers.serving(http("404 Not Found")) as port:
+        with listening(http("404 Not Found")) as port:
             done = rupex("probe", "nobody.invalid", f"127.0.0.1:{closed}", f"localhost:{port}", "--format", "json",
                          "--skip-paths", "--patience", "2")  # fmt: skip
         self.assertEqual(done.returncode, 3)
@@ -192,7 +193,7 @@ class BadPeerTest(unittest.TestCase):
                 peer.sendall(handshake(server_hello(0x002F), DONE))
                 time.sleep(0.05)
 
-        with peers.serving(bans) as port:
+        with listening(bans) as port:
             status, host, _, _ = probe(port)
         self.assertEqual(status, 3)
         checks = {check["control"]: check for check in host["checks"]}

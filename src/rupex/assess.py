@@ -13,7 +13,7 @@ from msgspec import UNSET, Struct, structs
 from rupex.baseline import Baseline, Rule
 from rupex.gather import Evidence, Scene, count_files, gather, host_of, open_scene
 from rupex.host import HostTree
-from rupex.host.tree import archive_name, is_archive
+from rupex.host.opening import archive_name, is_archive
 from rupex.judging import Judged, JudgedControl, judge
 from rupex.model import Endpoint, Fail, Host, Pass, Problem, Provenance, RupexError, Sample
 from rupex.model.judgement import Verdict, worst_verdict

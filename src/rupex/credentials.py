@@ -13,7 +13,8 @@ from typing import Any, Final
 from msgspec import structs
 
 from rupex.host import open_tree
-from rupex.host.tree import Located, TreeError
+from rupex.host.opening import Located
+from rupex.host.tree import TreeError
 from rupex.model import Certificate, FileFacts, Key, RupexError, bounds
 from rupex.model.run import (
     AccountItem,

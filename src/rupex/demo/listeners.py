@@ -79,7 +79,7 @@ def simulated_listeners(folder: Path) -> Iterator[tuple[Simulated, ...]]:
     with ExitStack() as stack:
 
         def listen(answer: Answer) -> int:
-            return stack.enter_context(_listening(answer))
+            return stack.enter_context(listening(answer))
 
         yield (
             Simulated(
@@ -114,7 +114,9 @@ def _context(chain: Path, key: Path, oldest: ssl.TLSVersion, newest: ssl.TLSVers
 
 
 @contextmanager
-def _listening(answer: Answer) -> Iterator[int]:
+def listening(answer: Answer) -> Iterator[int]:
+    """A listener on a free port of loopback, which is given: each connection is handed to ``answer`` in a thread of its own,
+    and closed afterwards."""
     listener = socket.create_server(("127.0.0.1", 0), backlog=128)
 
     def accept() -> None:
@@ -135,13 +137,13 @@ def _listening(answer: Answer) -> Iterator[int]:
 
 
 def _served(answer: Answer, peer: socket.socket) -> None:
-    peer.settimeout(_PATIENCE_SECONDS)
     with peer, suppress(OSError, WireError):
         answer(peer)
 
 
 def _over_tls(context: ssl.SSLContext, answer: Answer) -> Answer:
     def shake(peer: socket.socket) -> None:
+        peer.settimeout(_PATIENCE_SECONDS)
         with context.wrap_socket(peer, server_side=True) as tls:
             answer(tls)
 
@@ -152,6 +154,7 @@ def _site(headers: Mapping[str, str]) -> Answer:
     """A page at ``/``, and errors elsewhere."""
 
     def answer(peer: socket.socket) -> None:
+        peer.settimeout(_PATIENCE_SECONDS)
         while (request := _request(peer)) is not None:
             method, path, host = request
             if not host.endswith("ternholm.test"):
@@ -168,6 +171,7 @@ def _site(headers: Mapping[str, str]) -> Answer:
 
 def _redirects(name: str) -> Answer:
     def answer(peer: socket.socket) -> None:
+        peer.settimeout(_PATIENCE_SECONDS)
         while (request := _request(peer)) is not None:
             target = request[1] if request[1].startswith("/") else "/"
             _send(peer, "301 Moved Permanently", {"Server": "nginx", "Location": f"https://{name}{target}"}, "")
@@ -202,6 +206,7 @@ def _camera(certificate: bytes) -> Answer:
     """SSL 3.0 and TLS 1.0, as far as the certificate."""
 
     def answer(peer: socket.socket) -> None:
+        peer.settimeout(_PATIENCE_SECONDS)
         flight = Flight()
         while not flight.messages:
             data = peer.recv(4096)

@@ -21,8 +21,8 @@ from msgspec import Struct
 
 from rupex.host.access import READ, WRITE, audience
 from rupex.host.accounts import Accounts
-from rupex.host.mtree import ManifestEntry, parse_mtree
-from rupex.model import FileFacts, FolderFacts, Key, Problem, Provenance, RupexError, Setting, bounds, unknown
+from rupex.host.mtree import ManifestEntry
+from rupex.model import FileFacts, FolderFacts, Key, Problem, Provenance, Setting, bounds, unknown
 from rupex.model.facts import FileKind
 
 MANIFEST_NAME: Final = "manifest.mtree"
@@ -407,74 +407,3 @@ def inside(path: str) -> str:
         elif part not in ("", "."):
             kept.append(part)
     return "/".join(kept)
-
-
-_ARCHIVES: Final = (".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tar.zst", ".tzst")
-
-
-def is_archive(path: Path) -> bool:
-    """Whether a file is an archive by its name."""
-    return path.name.lower().endswith(_ARCHIVES)
-
-
-def archive_name(path: Path) -> str:
-    """The name of an archive without what tells that it is one."""
-    name = path.name
-    suffix = next((s for s in sorted(_ARCHIVES, key=len, reverse=True) if name.lower().endswith(s)), "")
-    return name[: len(name) - len(suffix)] or name
-
-
-class Located(Struct, frozen=True):
-    """A host tree and the ``start`` inside it that the user pointed at (``""``: the whole tree)."""
-
-    tree: HostTree
-    start: str
-
-
-def open_tree(path: Path, *, root: Path | None = None, manifest: Path | None = None) -> Located:
-    """Find the host tree that ``path`` (its root, or a folder or file in it) belongs to.
-
-    A tar archive is a tree of its own, whose root is its top, or the one folder in it that holds ``etc/``.
-
-    The root is ``root`` if given; else ``path`` when it holds ``etc/``; else the folder above the last ``etc`` on the
-    way to ``path``; else ``path`` itself, or the folder of that file. ``manifest``: an mtree file; one called
-    ``manifest.mtree`` at the root is found by itself. Raises :class:`~rupex.model.RupexError` for what is not there.
-    """
-    given = Path(os.path.abspath(path))
-    if not given.exists():
-        raise RupexError(f"{path}: no such file or folder")
-    if root is None and is_archive(given) and given.is_file():
-        from rupex.host.archive import ArchiveTree
-
-        listed = _read_manifest(manifest) if manifest is not None else None
-        return Located(ArchiveTree(given, listed), "")
-    top = Path(os.path.abspath(root)) if root is not None else _root_of(given)
-    if not top.is_dir():
-        raise RupexError(f"{top}: the root of a host tree must be a folder")
-    if not given.is_relative_to(top):
-        raise RupexError(f"{path}: not inside the root {top}")
-    beside = top / MANIFEST_NAME
-    entries: dict[str, ManifestEntry] = {}
-    if manifest is not None or beside.is_file():
-        entries = _read_manifest(beside if manifest is None else manifest)
-    relative = given.relative_to(top).as_posix()
-    return Located(DiskTree(top, entries), "" if relative == "." else relative)
-
-
-def _read_manifest(path: Path) -> dict[str, ManifestEntry]:
-    try:
-        if path.stat().st_size > bounds.CONFIG_TOTAL_BYTES:
-            raise RupexError(f"{path}: the manifest is larger than {bounds.CONFIG_TOTAL_BYTES} bytes")
-        return parse_mtree(path.read_text("utf-8", "surrogateescape"))
-    except OSError as error:
-        raise RupexError(f"{path}: the manifest cannot be read ({error.strerror})") from None
-
-
-def _root_of(given: Path) -> Path:
-    folder = given if given.is_dir() else given.parent
-    if (folder / "etc").is_dir():
-        return folder
-    for above in (folder, *folder.parents):
-        if above.name == "etc":
-            return above.parent
-    return folder

@@ -19,7 +19,7 @@ from rupex.tls.groups import all_groups
 from rupex.tls.signatures import SCHEMES
 from rupex.tls.suites import PROTOCOL_VERSIONS
 from rupex.wire import numbers as n
-from rupex.wire.answers import SentCertificates, decode_protocol
+from rupex.wire.answers import KeyExchange, SentCertificates, decode_protocol
 from rupex.wire.ask import Answer, NoAnswer, Refused, Taken, ask
 from rupex.wire.hello import Offer, Ssl2ServerHello, decode_ssl2_server_hello, ssl2_hello
 from rupex.wire.line import LineError, Listener
@@ -49,6 +49,15 @@ _CLASSIC: Final = tuple(g.code for name in ("x25519", "secp256r1", "x448", "secp
 _FINITE: Final = tuple(group.code for group in all_groups() if group.kind == "ff")
 _RARE: Final = tuple(g.code for g in all_groups() if g.code not in _CLASSIC and g.kind != "ff")
 _CURVES: Final = tuple(group.code for group in all_groups() if group.kind == "ec" and not group.name.endswith("tls13"))
+
+
+def _exchange_of(answer: Taken) -> KeyExchange | None:
+    """The parameters that an answer has, None where they are missing or broken."""
+    suite = SUITES_BY_CODE.get(answer.hello.suite)
+    try:
+        return None if suite is None else answer.key_exchange(suite)
+    except WireError:
+        return None
 
 
 class Sweep:
@@ -346,11 +355,7 @@ class Sweep:
             answer = await self._ask(self._offer("TLSv1.2", suites, schemes=tuple(left)))
             match answer:
                 case Taken():
-                    suite = SUITES_BY_CODE.get(answer.hello.suite)
-                    try:
-                        exchange = None if suite is None else answer.key_exchange(suite)
-                    except WireError:
-                        exchange = None
+                    exchange = _exchange_of(answer)
                     if exchange is None or exchange.scheme not in left:
                         return  # it signs with what was not offered, which is noted, or does not say
                     left.remove(exchange.scheme)
@@ -373,11 +378,7 @@ class Sweep:
             answer = await self._ask(self._offer(version, suites, groups=tuple(left)))
             match answer:
                 case Taken():
-                    suite = SUITES_BY_CODE.get(answer.hello.suite)
-                    try:
-                        exchange = None if suite is None else answer.key_exchange(suite)
-                    except WireError:
-                        return
+                    exchange = _exchange_of(answer)
                     if exchange is None or exchange.group not in left:
                         return  # a server that does not heed the list: what it chose is noted
                     left.remove(exchange.group)
