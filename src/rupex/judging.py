@@ -195,7 +195,7 @@ def _unseen(host: Host, rule: Rule) -> Iterator[Judged]:
     for problem in host.problems:
         if problem.hides_endpoints:
             where = problem.file or "?"
-            unseen = Unknown(f"not all of the configuration could be read: {problem.message}")
+            unseen = Unknown(f"not all could be seen: {problem.message}")
             yield Judged((None, None, None, where), "unknown", rule.severity, unseen, unseen=where)
 
 

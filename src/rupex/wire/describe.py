@@ -377,7 +377,10 @@ def _facts(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> WireFac
                 by_version[version] = tuple(_SUITE_NAMES.get(code, f"0x{code:04X}") for code in swept.suites[version])
     schemes = [t.scheme for t in visit.talks if t.scheme is not None] + ([] if swept is None else swept.schemes)
     cached = []
-    notes = [*visit.failures, *([] if swept is None else swept.problems)]
+    notes = (
+        ["asked from the machine itself, where more may be open than for others"] if is_loopback(visit.address) else []
+    )
+    notes += [*visit.failures, *([] if swept is None else swept.problems)]
     if visit.refuses and swept is not None:
         notes.append(f"every handshake for this name is refused ({', '.join(swept.alerts)})")
     for page in [] if visit.pages is None else visit.pages.seen()[:1]:

@@ -47,7 +47,7 @@ _CHUNK: Final = 1 << 14
 
 class Listener:
     """One address and port to ask. ``connections`` and ``round_trips`` count what was asked of it so far: a round trip
-    for each connection made, and one for each answer waited for.
+    for each connection made, and one for each answer waited for. ``has_answered``: whether TLS came back to a hello.
 
     ``overall``: what all listeners share. The clock is the event loop's.
     """
@@ -55,6 +55,7 @@ class Listener:
     def __init__(self, address: str, port: int, manners: Manners, overall: asyncio.Semaphore) -> None:
         self.address, self.port, self.manners = address, port, manners
         self.connections = self.round_trips = 0
+        self.has_answered = False
         self._overall = overall
         self._own = asyncio.Semaphore(manners.at_once)
         self._deadline = asyncio.get_running_loop().time() + manners.host_seconds
@@ -138,6 +139,7 @@ class Wire:
                     if not data:
                         raise LineError("closed", "the connection was closed without an answer")
                     flight.feed(data)
+                    self.listener.has_answered |= not flight.text
         except TimeoutError:
             raise LineError("timeout", f"no whole answer within {self.listener.manners.step_seconds:g} s") from None
         except WireError as error:

@@ -146,7 +146,7 @@ def _host(
         problems=tuple(problems[: bounds.PROBLEMS]),
         chains=chains,
         paths=paths,
-        partial=f"only port {', '.join(map(str, target.ports))} was asked" if target.chosen else "",
+        partial=f"nothing was asked but port {' and '.join(map(str, target.ports))}" if target.chosen else "",
     )
 
 

@@ -23,6 +23,7 @@ STRANGER: Final = "stranger.invalid"
 """A name that nobody has (RFC 6761, 6.4), to see what unknown names get."""
 STAPLE_SECONDS: Final = 2.0
 """What lies between two looks for a stapled response."""
+_PLAIN_AFTER_SECONDS: Final = 2.0
 MISSING: Final = "/rupex/nothing-here?probe=1"
 """A path that no site has, with a query, to see errors, and what survives a redirect."""
 FOREIGN_ORIGIN: Final = "https://stranger.invalid"
@@ -80,6 +81,11 @@ class Visit(Struct):
     failures: list[str] = field(default_factory=list)
 
     @property
+    def is_silent(self) -> bool:
+        """Whether no TLS came back, not even a refusal."""
+        return self.swept is not None and self.swept.is_silent and not self.swept.refuses_all
+
+    @property
     def refuses(self) -> bool:
         """Whether it speaks TLS, and refuses every handshake for this name."""
         return self.swept is not None and self.swept.refuses_all
@@ -108,15 +114,29 @@ async def visit(listener: Listener, name: str, port: int, *, skip_paths: bool) -
             isinstance(root, Page) and root.status == 400
         ):
             await _tls(found, listener, name, port, skip_paths=skip_paths)
-    else:
-        await _tls(found, listener, name, port, skip_paths=skip_paths)
-        if found.swept is not None and found.swept.is_silent and not found.swept.refuses_all:
-            plain = await _look("http", listener, name, port, skip_paths=skip_paths)
-            if isinstance(plain.root, Page) or found.pages is None:
-                found.pages = plain
+    elif not await _is_plain(found, listener, name, port, skip_paths=skip_paths) and found.is_silent:
+        plain = await _look("http", listener, name, port, skip_paths=skip_paths)
+        if isinstance(plain.root, Page) or found.pages is None:
+            found.pages = plain
     found.seconds = clock() - begun
     found.connections, found.round_trips = listener.connections, listener.round_trips
     return found
+
+
+async def _is_plain(found: Visit, listener: Listener, name: str, port: int, *, skip_paths: bool) -> bool:
+    """Look over TLS; or, where nothing has answered in that language for a while, in clear. True when that is what it
+    speaks: some servers wait for ever for the line end of what they take for a request."""
+    secure = asyncio.create_task(_tls(found, listener, name, port, skip_paths=skip_paths))
+    await asyncio.wait({secure}, timeout=min(_PLAIN_AFTER_SECONDS, listener.manners.step_seconds / 2))
+    if not secure.done() and not listener.has_answered:
+        plain = await _look("http", listener, name, port, skip_paths=skip_paths)
+        if isinstance(plain.root, Page) and plain.root.status != 400 and not listener.has_answered:
+            secure.cancel()
+            await asyncio.wait({secure})
+            found.pages, found.swept = plain, None
+            return True
+    await secure
+    return False
 
 
 async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_paths: bool) -> None:
