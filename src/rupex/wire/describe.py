@@ -244,7 +244,7 @@ def _scopes(visit: Visit, pages: Pages, seen_at: Provenance) -> tuple[Scope, ...
     missing = pages.missing
     if isinstance(missing, Page) and pages.scheme == "http" and _kind(missing) == "content" != _kind(root):
         found.append(_scope(visit, pages, missing, "exact", seen_at))
-    found += _open_pages(pages, seen_at)
+    found += _open_pages(pages, found[0].signature, seen_at)
     return tuple(found)
 
 
@@ -315,12 +315,12 @@ def _is_it(page: Page | NoPage, sign: str) -> bool:
     return isinstance(page, Page) and page.status == 200 and _sign(sign).search(page.body) is not None
 
 
-def _open_pages(pages: Pages, seen_at: Provenance) -> list[Scope]:
-    """Status and management pages that a stranger gets."""
+def _open_pages(pages: Pages, signature: Setting[str] | None, seen_at: Provenance) -> list[Scope]:
+    """Status and management pages that a stranger gets; ``signature``: of the site's error pages."""
     return [
         Scope(
             id=f"exact:{row.target}", match="exact", path=row.target.partition("?")[0], order=2, provenance=seen_at,
-            headers=_headers(page, 200, seen_at), role=row.kind,
+            headers=_headers(page, 200, seen_at), role=row.kind, signature=signature,
         )
         for row, page in pages.paths or ()
         if row.kind != "file" and isinstance(page, Page) and _is_it(page, row.sign)
