@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 from base64 import b64encode
 from datetime import timedelta
@@ -180,6 +181,39 @@ class CredentialControlsTest(TreeTest):
                 check = self.check("key.sound")
                 self.assertEqual(check.verdict, "fail" if words else "pass")
                 self.assertIn(words, " ".join(place.message for place in check.places))
+
+    def test_who_renews_a_short_certificate_and_tells_the_server(self) -> None:
+        timer, service = "[Timer]\nOnCalendar=daily\n", "[Service]\nExecStart=/usr/bin/certbot -q renew\n"
+        hook = {"etc/letsencrypt/renewal-hooks/deploy/nginx": "#!/bin/sh\nsystemctl reload nginx\n"}
+        units = {"usr/lib/systemd/system/certbot.timer": timer, "usr/lib/systemd/system/certbot.service": service}
+        wanted = {"etc/systemd/system/timers.target.wants/certbot.timer": timer}
+        line = "0 3 * * * root certbot renew"
+        debian = "0 3 * * * root test -x /usr/bin/certbot -a ! -d /run/systemd/system && certbot -q renew\n"
+        for case, files, scheduled, reload in (
+            ("no folder for one", {}, "unknown", "unknown"),
+            ("an empty cron table", {"etc/crontab": ""}, "fail", "fail"),
+            ("a comment", {"etc/cron.d/a": f"# {line}\n"}, "fail", "fail"),
+            ("a line that tells nobody", {"etc/cron.d/a": f"{line}\n"}, "pass", "fail"),
+            ("a line with a hook", {"etc/cron.d/a": f'{line} --deploy-hook "systemctl reload nginx"\n'}, "pass", "pass"),
+            ("a line and a hook of the client's own", {"etc/cron.d/a": f"{line}\n", **hook}, "pass", "pass"),
+            ("a timer that is not enabled", units, "fail", "fail"),
+            ("a timer", {**units, **wanted}, "pass", "fail"),
+            ("a timer and a hook", {**units, **wanted, **hook}, "pass", "pass"),
+            ("a line that leaves it to a timer that is off", {**units, "etc/systemd/system/x": "", "etc/cron.d/a": debian},
+             "fail", "fail"),
+            ("an installer that reloads", {"etc/cron.d/a": f"{line}\n", "etc/letsencrypt/renewal/a.conf": "installer = nginx\n"},
+             "pass", "pass"),
+        ):  # fmt: skip
+            with self.subTest(case):
+                shutil.rmtree(self.root / "etc", ignore_errors=True)
+                shutil.rmtree(self.root / "usr", ignore_errors=True)
+                self.site()
+                self.mint(["a.test"], lifetime=90)
+                self.write(files)
+                self.assertEqual(self.check("renewal.scheduled").verdict, scheduled)
+                self.assertEqual(self.check("renewal.reload").verdict, reload)
+        self.mint(["a.test"], lifetime=365)
+        self.assertEqual(self.check("renewal.scheduled").verdict, "exempt")
 
     def test_what_an_old_library_still_offers(self) -> None:
         (self.root / "etc/ssl").mkdir(parents=True)

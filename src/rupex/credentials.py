@@ -15,7 +15,7 @@ from msgspec import structs
 from rupex.host import open_tree
 from rupex.host.opening import Located
 from rupex.host.tree import TreeError
-from rupex.model import Certificate, FileFacts, Key, RupexError, bounds
+from rupex.model import Certificate, FileFacts, Key, RupexError, bounds, lifetime_days
 from rupex.model.run import (
     AccountItem,
     CertificateItem,
@@ -98,7 +98,8 @@ class _Found:
                     **where.rights, position=position, subject=one.subject, issuer=one.issuer, names=one.names,
                     not_before=_written(one.not_before), not_after=_written(one.not_after),
                     days_left=(one.not_after - self.now) // timedelta(days=1),
-                    lifetime_days=lifetime_days(one), key=CertifiedKey(one.key_type, one.key_bits), digest=one.digest,
+                    lifetime_days=lifetime_days(one.not_before, one.not_after),
+                    key=CertifiedKey(one.key_type, one.key_bits), digest=one.digest,
                     self_signed=one.self_signed, is_ca=one.is_ca, usable=one.server_auth and not one.is_ca,
                     serial=one.serial, sha256=one.sha256, public_sha256=one.public_sha256, entry=entry,
                 )
@@ -211,11 +212,6 @@ def _pkcs7(content: bytes, *, pem: bool) -> list[Certificate]:
         return [parse_der(one.public_bytes(Encoding.DER)) for one in load(content)]
     except (ValueError, UnsupportedAlgorithm):
         raise CredentialError("the PKCS #7 bundle in it cannot be read") from None
-
-
-def lifetime_days(certificate: Certificate) -> int:
-    """The days of a certificate's whole life; a part day counts as a day (BR 6.3.2), and both ends are in it."""
-    return -(-(certificate.not_after - certificate.not_before + timedelta(seconds=1)) // timedelta(days=1))
 
 
 def _written(moment: datetime) -> str:

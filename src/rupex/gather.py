@@ -8,6 +8,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.host import CredentialStore, HostTree, TreeError, find_library
+from rupex.host.renewals import find_renewals
 from rupex.model import (
     CertificateFile,
     CertificateUse,
@@ -20,6 +21,7 @@ from rupex.model import (
     RupexError,
     Source,
     bounds,
+    lifetime_days,
 )
 from rupex.servers.family import WHOLE, Configured, Share, Surroundings, family_called, load_families
 
@@ -112,6 +114,11 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
         samples=tuple(sample for configuration in configurations for sample in configuration.samples(endpoints)),
         problems=tuple(problems[: bounds.PROBLEMS]),
         chains=scene.around.credentials.chains(),
+        renewals=find_renewals(tree) if share.is_first else None,
+        shortest_days=min(
+            (lifetime_days(c.leaf.not_before, c.leaf.not_after) for c in certificates if c.leaf is not None),
+            default=None,
+        ),
         alike={identity: likeness for _, some in found for identity, likeness in some.items()},
     )
 

@@ -175,7 +175,8 @@ def redirect_hops(endpoint: Endpoint, *, most: int) -> Judgement:
     if len(redirects) > most:
         return Fail(f"{len(redirects)} redirects before the answer: {way}", endpoint.provenance)
     if hops[-1].location is not None:
-        return Unknown(f"leads to {hops[-1].location}, which was not asked for; name it too", endpoint.provenance)
+        why = f"leads to {hops[-1].location}, which was not asked for, or did not answer"
+        return Unknown(why, endpoint.provenance)
     return Pass(endpoint.provenance, f"{len(redirects)} redirects")
 
 

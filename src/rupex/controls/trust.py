@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date, timedelta
+from datetime import date
 
 from rupex.controls.catalogue import control
 from rupex.model import (
@@ -17,6 +17,7 @@ from rupex.model import (
     Pass,
     TrustPath,
     Unknown,
+    lifetime_days,
 )
 
 
@@ -159,8 +160,7 @@ def lifetime(certificate: CertificateFile, *, limits: dict[str, int]) -> Judgeme
     allowed = [days for since, days in sorted(limits.items()) if date.fromisoformat(since) <= issued]
     if not allowed:
         return PASS
-    seconds = leaf.not_after - leaf.not_before + timedelta(seconds=1)  # RFC 5280, 4.1.2.5: both ends are in it
-    days = -(-seconds // timedelta(days=1))  # a part day counts as a day (BR 6.3.2)
+    days = lifetime_days(leaf.not_before, leaf.not_after)
     if days <= allowed[-1]:
         return Pass(message=f"{days} days")
     return Fail(f"lives {days} days; {allowed[-1]} were allowed when it was issued, on {issued}")

@@ -34,10 +34,12 @@ from rupex.model.facts import (
     Host,
     Key,
     KeyFile,
+    Renewal,
     Sample,
     Service,
     Source,
     TrustPath,
+    lifetime_days,
 )
 from rupex.model.judgement import (
     EXEMPT,
@@ -87,6 +89,7 @@ __all__ = [
     "Redirect",
     "RedirectSample",
     "Refusal",
+    "Renewal",
     "RupexError",
     "Sample",
     "Scope",
@@ -104,6 +107,7 @@ __all__ = [
     "Verdict",
     "WireFacts",
     "default_of",
+    "lifetime_days",
     "unknown",
     "worst_verdict",
 ]

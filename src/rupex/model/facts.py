@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Literal
 
 from msgspec import Struct, field
@@ -45,6 +45,15 @@ class Sample(Struct, frozen=True):
 
     kind: Literal["page", "application", "account"]
     name: str
+    provenance: Provenance
+
+
+class Renewal(Struct, frozen=True):
+    """A job that renews certificates: its ``name``, whether it is ``enabled``, and whether it ``reloads`` the server after."""
+
+    name: str
+    enabled: bool
+    reloads: bool
     provenance: Provenance
 
 
@@ -118,6 +127,11 @@ class Certificate(Struct, frozen=True, kw_only=True):
     timestamps: bool = False
 
 
+def lifetime_days(start: datetime, end: datetime) -> int:
+    """The days of a certificate's whole life: a part day counts as a day (BR 6.3.2), and both ends are in it."""
+    return -(-(end - start + timedelta(seconds=1)) // timedelta(days=1))
+
+
 class TrustPath(Struct, frozen=True):
     """The way from a leaf over the certificates that came with it. ``anchor``: the subject of the trust anchor that it ends
     at, None for none; ``is_public``: that anchor is on the dated public list. ``missing``: the issuer at which it ends
@@ -174,7 +188,8 @@ class Host(Struct, frozen=True, kw_only=True):
     """Everything known of one host, before it is judged. ``chains``: the certificates of a
     file (or sent by a listener), leaf first as configured, by its path; ``paths``: the way of a sent one to an anchor.
     ``alike``: how endpoints, by id, come of others of the host. ``partial``: why there may be endpoints that were not looked
-    for, such as a single port that was asked."""
+    for, such as a single port that was asked. ``renewals``: what renews certificates, None where no tree was looked at;
+    ``shortest_days``: the shortest life of a certificate in days, None without any."""
 
     name: str
     sources: tuple[Source, ...]
@@ -189,6 +204,8 @@ class Host(Struct, frozen=True, kw_only=True):
     paths: Mapping[str, TrustPath] = {}
     alike: Mapping[str, Likeness] = {}
     partial: str = ""
+    renewals: Setting[tuple[Renewal, ...]] | None = None
+    shortest_days: int | None = None
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""

@@ -126,6 +126,8 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
     suites = tuple(_SUITE_NAMES.get(code, f"0x{code:04X}") for code in codes)
     schemes = dict.fromkeys([*(t.scheme for t in visit.talks if t.scheme is not None), *swept.schemes])
     ticket = talk is not None and talk.ticket is not None
+    is_unseen = "TLSv1.3" in swept.suites and not any(t.is_finished for t in visit.talks)
+    unseen = "what is said under the protection of TLS 1.3 was not seen" if is_unseen else ""
     asked = bool(swept.asks_for_certificate) or any(t.asks_for_certificate for t in visit.talks)
     stapled = bool(swept.stapled) or any(t.certificates is not None and t.certificates.staple for t in visit.talks)
     return Tls(
@@ -137,7 +139,9 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
         preference=Setting(swept.order, seen_at)
         if swept.order is not None and not swept.order_doubt
         else unknown(swept.order_doubt or "who decides the order could not be told", seen_at),
-        tickets=Setting(bool(swept.tickets) or ticket, seen_at),
+        tickets=unknown(unseen, seen_at)
+        if unseen and not swept.tickets
+        else Setting(bool(swept.tickets) or ticket, seen_at),
         stapling=Setting(stapled, seen_at),
         compression=Setting(bool(swept.compression), seen_at),
         alpn=_alpn(visit, swept, seen_at),
@@ -157,6 +161,8 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
         early_data=_early_data(visit, swept, seen_at),
         client_certificate=unknown("one is asked for; whether it is verified only a holder of one can see", seen_at)
         if asked
+        else unknown(unseen, seen_at)
+        if unseen
         else Setting("none", seen_at),
     )
 
@@ -301,9 +307,12 @@ def _redirect(visit: Visit, pages: Pages, page: Page, seen_at: Provenance) -> Re
 def _exposed(pages: Pages, seen_at: Provenance) -> Setting[tuple[str, ...]]:
     if pages.paths is None:
         return unknown("the paths that files lie at were not asked for", seen_at)
-    return Setting(
-        tuple(row.target for row, page in pages.paths if row.kind == "file" and _is_it(page, row.sign)), seen_at
-    )
+    asked = [(row, page) for row, page in pages.paths if row.kind == "file"]
+    found = tuple(row.target for row, page in asked if _is_it(page, row.sign))
+    silent = next((page.why for _, page in asked if isinstance(page, NoPage)), None)
+    if silent is not None and not found:
+        return unknown(f"not every path was answered: {silent}", seen_at)
+    return Setting(found, seen_at)
 
 
 @cache

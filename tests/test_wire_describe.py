@@ -1,0 +1,89 @@
+"""What was seen, in the model's words: what nobody saw is unknown there, and never good."""
+
+from __future__ import annotations
+
+import unittest
+
+from rupex.model import Tls
+from rupex.wire.describe import endpoint_of
+from rupex.wire.handshake import Conversation
+from rupex.wire.swept import Swept
+from rupex.wire.visit import Pages, Visit, known_paths
+from rupex.wire.web import NoPage, Page
+
+NEWEST = Swept(suites={"TLSv1.3": (0x1301,)}, groups=[29], order="server")
+
+
+def page(status: int = 200, body: str = "", **headers: str) -> Page:
+    named = tuple((name.replace("_", "-"), value) for name, value in headers.items())
+    return Page("https://www.ternholm.test/", status, named, body, "HTTP/1.1")
+
+
+def visited(swept: Swept | None = NEWEST, pages: Pages | None = None, talks: list[Conversation] | None = None) -> Visit:
+    return Visit("www.ternholm.test", "192.0.2.1", 443, pages=pages, swept=swept, talks=talks or [])
+
+
+class UnseenTest(unittest.TestCase):
+    def tls(self, visit: Visit) -> Tls:
+        tls = endpoint_of(visit, ()).tls
+        assert tls is not None
+        return tls
+
+    def test_what_only_a_whole_handshake_shows_is_unknown_without_one(self) -> None:
+        tls = self.tls(visited())
+        for name in ("tickets", "client_certificate", "alpn"):
+            setting = getattr(tls, name)
+            self.assertFalse(setting.is_known, name)
+        self.assertIsNone(tls.early_data)
+        seen = self.tls(visited(talks=[Conversation(is_finished=True)]))
+        self.assertEqual((seen.tickets.value, seen.alpn.value), (False, ()))
+        self.assertEqual(seen.client_certificate and seen.client_certificate.value, "none")
+
+    def test_a_doubt_about_one_version_is_one_about_all_that_rests_on_it(self) -> None:
+        for doubts, protocols, suites in (
+            ({}, ("TLSv1.3",), ("TLS_AES_128_GCM_SHA256",)),
+            ({"TLSv1": "no answer"}, None, None),
+            ({"TLSv1.3": "no answer"}, ("TLSv1.3",), None),
+        ):
+            with self.subTest(doubts=doubts):
+                tls = self.tls(visited(Swept(suites={"TLSv1.3": (0x1301,)}, doubts=doubts)))  # type: ignore[arg-type]
+                self.assertEqual((tls.protocols.value, tls.suites.value), (protocols, suites))
+        old = self.tls(visited(Swept(suites={"SSLv3": (0x0005,)}, doubts={"TLSv1": "no answer"})))
+        self.assertEqual(old.protocols.value, ("SSLv3",))  # that it is offered is certain, whatever else is
+
+    def test_files_are_unknown_when_a_path_was_not_answered(self) -> None:
+        git, *others = [row for row in known_paths() if row.kind == "file"]
+        silent = NoPage("timeout", "no whole answer")
+        head = page(body="ref: refs/heads/main")
+        cases: tuple[tuple[str, list[Page | NoPage], tuple[str, ...] | None], ...] = (
+            ("all refused", [page(404)] * (1 + len(others)), ()),
+            ("one is there, one silent", [head, silent], (git.target,)),
+            ("one silent", [page(404), silent], None),
+            ("everything is answered with the same page", [page(body="<title>Home</title>")] * 2, ()),
+        )
+        for case, answers, wanted in cases:
+            with self.subTest(case):
+                pages = Pages("https", page(), paths=list(zip([git, *others], answers, strict=False)))
+                exposes = endpoint_of(visited(pages=pages), ()).scopes[0].exposes
+                self.assertEqual(exposes and exposes.value, wanted)
+
+    def test_a_server_that_fails_has_no_answer_to_judge(self) -> None:
+        scope = endpoint_of(visited(pages=Pages("https", page(502))), ()).scopes[0]
+        self.assertIn("502", scope.undecided or "")
+        gone = endpoint_of(visited(pages=Pages("https", NoPage("timeout", "too slow"))), ()).scopes[0]
+        self.assertIn("too slow", gone.undecided or "")
+
+    def test_headers_of_pages_errors_and_caches(self) -> None:
+        pages = Pages(
+            "https", page(server="pier/1.0", age="5120", x_frame_options="DENY"), page(404, "pier/1.0 at port 443")
+        )
+        endpoint = endpoint_of(visited(pages=pages), ())
+        (scope,) = endpoint.scopes
+        self.assertEqual([header.value for header in scope.sent("X-Frame-Options")], ["DENY"])
+        self.assertEqual(scope.on_errors, ())
+        assert endpoint.wire is not None
+        self.assertEqual(endpoint.wire.cached, ("Age: 5120",))
+
+
+if __name__ == "__main__":
+    unittest.main()
