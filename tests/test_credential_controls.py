@@ -167,6 +167,20 @@ class CredentialControlsTest(TreeTest):
             with self.subTest(oct(mode)):
                 self.assertEqual(self.check("key.folder").verdict, verdict)
 
+    def test_a_document_root_that_the_server_can_change(self) -> None:
+        self.site(more="root /srv/site; location /up { alias /srv/up; }")
+        self.mint(["a.test"])
+        self.write({"srv/site/index.html": ""})
+        for owner, mode, verdict in (
+            ("root", "0755", "pass"),
+            ("root", "0777", "fail"),
+            ("www-data", "0755", "fail"),
+            ("deploy", "0755", "pass"),
+        ):
+            self.write({"manifest.mtree": f"#mtree\n./srv/site type=dir uname={owner} gname=root mode={mode}\n"})
+            with self.subTest(owner=owner, mode=mode):
+                self.assertEqual(self.check("webroot.mode").verdict, verdict)
+
     def test_keys_that_can_be_worked_out_are_unsound(self) -> None:
         self.site()
         self.mint(["a.test"])

@@ -1,4 +1,4 @@
-"""Private keys and configuration files: who may read and write them."""
+"""Private keys, configuration files and document roots: who may read and write them."""
 
 from __future__ import annotations
 
@@ -217,3 +217,29 @@ def config_mode(file: FileFacts, host: Host, *, administrators: tuple[str, ...])
     if file.owner.value is None:
         return Unknown(file.owner.why_unknown)
     return PASS
+
+
+@control(
+    "webroot.mode",
+    title="The server cannot change what it serves",
+    place="file",
+    severity="medium",
+    why="A fault in a request's handling becomes a page of the attacker's own, served to everybody.",
+    references=("operational: least privilege",),
+    cwe=("CWE-732",),
+    evidence=("files",),
+    remedy={"*": "chown root FOLDER && chmod go-w FOLDER; give uploads a folder of their own that runs nothing."},
+)
+def webroot_mode(file: FileFacts, host: Host) -> Judgement:
+    if file.kind != "document root":
+        return EXEMPT
+    writers = file.writers.value
+    if writers is None:
+        return Unknown(file.writers.why_unknown)
+    if writers.everyone:
+        return Fail(f"everybody on the machine can put files into it ({writers.because})")
+    workers = {s.workers.value for s in host.services if s.family in file.services}
+    able = [account for account in writers.accounts if account in workers]
+    if able:
+        return Fail(f"{able[0]}, which handles requests, can put files into it ({writers.because})")
+    return Unknown(file.owner.why_unknown) if file.owner.value is None else PASS

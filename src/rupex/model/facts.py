@@ -13,7 +13,7 @@ from rupex.model.likeness import Likeness
 from rupex.model.problem import Problem
 from rupex.model.provenance import Provenance, Setting
 
-FileKind = Literal["configuration", "certificate", "key"]
+FileKind = Literal["configuration", "certificate", "key", "document root"]
 
 
 class Source(Struct, frozen=True, omit_defaults=True):
