@@ -221,12 +221,10 @@ def _files(
         for path, named_by in list(configuration.files.items())[first:end]:
             if tree.is_file(path):
                 yield tree.file_facts(path, "configuration", named_by, (configuration.family,))
-    roots = sorted(
-        {(root, c.family) for c in configurations for service in c.services for root in service.document_roots}
-    )
-    first, end = share.bounds(len(roots))
-    for root, family in roots[first:end]:
-        if tree.is_folder(root):
-            yield tree.file_facts(root, "document root", (), (family,))
+    if share.is_first:
+        for configuration in configurations:
+            roots = sorted({root for service in configuration.services for root in service.document_roots})
+            for root in tree.folders_among(roots):
+                yield tree.file_facts(root, "document root", (), (configuration.family,))
     for key in keys:
         yield tree.file_facts(key.path, "key", key.named_by, services, key.key)

@@ -12,6 +12,7 @@ import os
 import re
 import stat
 from abc import ABC, abstractmethod
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
@@ -236,18 +237,34 @@ class HostTree(ABC):
     def _backups(self, real: str) -> tuple[str, ...]:
         """Files beside the key at ``real`` that are called like copies of it and hold a private key; links are none."""
         folder, _, name = real.rpartition("/")
-        names = self._names.get(folder)
-        if names is None:
-            try:
-                names = self._names[folder] = frozenset(self.names_in(folder))
-            except TreeError:
-                names = self._names[folder] = frozenset()
+        names = self._names_of(folder)
         found = []
         for suffix in _BACKUP_SUFFIXES:
             other = f"{folder}/{name}{suffix}" if folder else name + suffix
             if name + suffix in names and self.link_target(other) is None and self._holds_key(other):
                 found.append(other)
         return tuple(found)
+
+    def _names_of(self, folder: str) -> frozenset[str]:
+        """The names in a folder that is asked about often; none where it may not be listed."""
+        names = self._names.get(folder)
+        if names is None:
+            try:
+                names = self._names[folder] = frozenset(self.names_in(folder))
+            except TreeError:
+                names = self._names[folder] = frozenset()
+        return names
+
+    def folders_among(self, paths: Iterable[str]) -> Iterator[str]:
+        """Those of ``paths`` that are folders. Many that are not there cost little: each folder above is listed once."""
+        for path in paths:
+            above, _, name = path.rpartition("/")
+            try:
+                is_there = name in self._names_of(self._real_folder(above))
+            except TreeError:
+                continue
+            if is_there and self.is_folder(path):
+                yield path
 
     def _holds_key(self, real: str) -> bool:
         try:

@@ -137,10 +137,15 @@ class NginxConfiguration:
 
     def _document_roots(self) -> Iterator[str]:
         """The folders that are served, as paths in the tree; those with variables in them are left out."""
-        for block in (self.http, *self.http.blocks("server")):
-            for directive in _roots(block):
-                if directive.args and "$" not in directive.args[0]:
-                    yield self.config.path(directive.args[0])
+        waiting = [self.http, *self.http.blocks("server")]
+        while waiting:
+            by_name = waiting.pop().by_name
+            for name in ("root", "alias"):
+                for directive in by_name.get(name, ()):
+                    if directive.args and "$" not in directive.args[0]:
+                        yield self.config.path(directive.args[0])
+            for name in ("location", "if"):
+                waiting += [child for child in by_name.get(name, ()) if isinstance(child, Block)]
 
     def _unknown_to_release(self) -> Iterator[Problem]:
         """Directives with which this release does not start, where the release is known."""
