@@ -15,6 +15,7 @@ want apache2 apache2
 want haproxy haproxy
 want gnutls-serv gnutls-bin
 want javac default-jdk-headless
+want xz xz-utils
 [ -x "$peers/node4" ] || want npm npm
 if [ -n "$need" ] && [ "$(id -u)" -ne 0 ]; then
     echo "missing for the tests (run as root, or install by hand):$need" >&2
