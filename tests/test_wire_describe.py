@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 import unittest
+from datetime import timedelta
 
+from cryptography.hazmat.primitives.serialization import Encoding
+
+from rupex.demo.mint import Authority, new_key
 from rupex.model import Tls
+from rupex.wire.answers import SentCertificates
 from rupex.wire.describe import endpoint_of
 from rupex.wire.handshake import Conversation
 from rupex.wire.swept import Swept
 from rupex.wire.visit import Pages, Visit, known_paths
 from rupex.wire.web import NoPage, Page
+from tests.support import NOW
 
 NEWEST = Swept(suites={"TLSv1.3": (0x1301,)}, groups=[29], order="server")
 
@@ -66,6 +72,31 @@ class UnseenTest(unittest.TestCase):
                 pages = Pages("https", page(), paths=list(zip([git, *others], answers, strict=False)))
                 exposes = endpoint_of(visited(pages=pages), ()).scopes[0].exposes
                 self.assertEqual(exposes and exposes.value, wanted)
+
+    def test_a_staple_counts_when_it_says_good(self) -> None:
+        authority = Authority("Ternholm Test CA", NOW)
+        leaf = authority.issue(["www.ternholm.test"], new_key(), NOW, NOW + timedelta(days=90))
+        chain = (leaf.public_bytes(Encoding.DER),)
+        for staple, wanted in ((authority.staple(leaf, NOW), True), (b"junk", False), (None, False)):
+            talk = Conversation(certificates=SentCertificates(chain, staple), is_finished=True)
+            self.assertEqual(self.tls(visited(talks=[talk])).stapling.value, wanted)
+
+    def test_the_worst_of_several_primes_counts(self) -> None:
+        odd = (1 << 2047) + 1  # as long as a known one, and none
+        known = int.from_bytes(bytes.fromhex("ff" * 8), "big") << 1984  # longer by one bit
+        for primes, bits, safe in (([odd], 2048, False), ([known, odd], 2048, False), ([odd, 23], 5, True)):
+            dh = self.tls(visited(Swept(suites={"TLSv1.2": (0x009E,)}, dh_primes=primes))).dh
+            assert dh is not None
+            assert dh.value is not None
+            self.assertEqual((dh.value.bits, bool(dh.value.safe)), (bits, safe))
+
+    def test_headers_for_origins_are_those_that_an_origin_gets_each_of_them(self) -> None:
+        first, second = ("Access-Control-Allow-Origin", "https://a.test"), ("Access-Control-Allow-Origin", "*")
+        twice = Page("https://www.ternholm.test/", 200, (first, second), "", "HTTP/1.1")
+        (scope,) = endpoint_of(visited(pages=Pages("https", page(), cross=twice)), ()).scopes
+        self.assertEqual(
+            [header.value for header in scope.sent("Access-Control-Allow-Origin")], ["https://a.test", "*"]
+        )
 
     def test_a_server_that_fails_has_no_answer_to_judge(self) -> None:
         scope = endpoint_of(visited(pages=Pages("https", page(502))), ()).scopes[0]

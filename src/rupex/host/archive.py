@@ -13,7 +13,7 @@ from typing import IO, Final, cast
 
 from rupex.host.mtree import ManifestEntry, parse_mtree
 from rupex.host.tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside
-from rupex.model import Problem, RupexError, Setting, bounds
+from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds
 
 _BROKEN: Final = (tarfile.TarError, EOFError, OSError, zlib.error, LZMAError, ValueError, OverflowError)
 _CHUNK: Final = 1 << 20
@@ -88,10 +88,10 @@ class ArchiveTree(HostTree):
         if content is not None:
             self._contents[clean] = content.read(bounds.CONFIG_FILE_BYTES + 1)
 
-    def _problem(self, kind: str, name: str, message: str) -> None:
+    def _problem(self, kind: ProblemKind, name: str, message: str) -> None:
         if len(self._problems) < bounds.PROBLEMS:
             hides = kind == "bound" or "broken" in message
-            self._problems.append(Problem(kind, name, None, message, hides))  # type: ignore[arg-type]
+            self._problems.append(Problem(kind, name, None, message, hides))
 
     def _strip_single_folder(self) -> None:
         """An archive of a folder in which the tree lies: that folder is the root."""

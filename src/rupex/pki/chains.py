@@ -13,6 +13,7 @@ from hashlib import sha256
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.serialization import Encoding
+from cryptography.x509 import ocsp
 
 from rupex.model import TrustPath
 
@@ -42,6 +43,15 @@ def trust_path(chain: Sequence[bytes]) -> TrustPath | None:
         return _path(sent) if sent else None
     except (ValueError, UnsupportedAlgorithm, x509.InvalidVersion):
         return None
+
+
+def says_good(response: bytes) -> bool:
+    """Whether an OCSP response (DER) says ``good`` of the certificate it is for (RFC 6960, 4.2.1)."""
+    try:
+        told = ocsp.load_der_ocsp_response(response)
+        return told.certificate_status is ocsp.OCSPCertStatus.GOOD
+    except (ValueError, UnsupportedAlgorithm):
+        return False  # not successful, or no response at all
 
 
 def _path(sent: list[x509.Certificate]) -> TrustPath:

@@ -7,6 +7,8 @@ from collections.abc import Iterable
 from functools import cache
 from typing import Final
 
+from msgspec import UNSET
+
 from rupex.http.defaults import default_page
 from rupex.http.product import telling_line
 from rupex.http.urls import split_url
@@ -32,6 +34,7 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion, is_loopback
 from rupex.pki.certificates import CredentialError, parse_der
+from rupex.pki.chains import says_good
 from rupex.tls.dh import describe_prime
 from rupex.tls.groups import all_groups
 from rupex.tls.signatures import SCHEMES
@@ -46,6 +49,10 @@ _GROUP_NAMES: Final = {group.code: group.name for group in all_groups()}
 _SCHEME_NAMES: Final = {scheme.code: scheme.name for scheme in SCHEMES} | {0x0101: "rsa_pkcs1_md5"}
 _LISTING = re.compile(r"<title>\s*(?:Index of|Directory listing for|Directory: )\s*/", re.IGNORECASE)
 _INODE_ETAG = re.compile(r'(?:W/)?"[0-9a-f]+-[0-9a-f]+-[0-9a-f]+"')
+_FOR_ORIGINS: Final = ("access-control-allow-origin", "access-control-allow-credentials")
+_PRIMES_PROVEN: Final = 3
+"""Primes of one listener that are looked into: each may take a second."""
+
 _CACHE_HEADERS: Final = ("age", "via", "x-cache", "x-cache-hits", "cf-cache-status", "x-varnish", "cache-status")
 
 
@@ -129,7 +136,7 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
     is_unseen = "TLSv1.3" in swept.suites and not any(t.is_finished for t in visit.talks)
     unseen = "what is said under the protection of TLS 1.3 was not seen" if is_unseen else ""
     asked = bool(swept.asks_for_certificate) or any(t.asks_for_certificate for t in visit.talks)
-    stapled = bool(swept.stapled) or any(t.certificates is not None and t.certificates.staple for t in visit.talks)
+    stapled = any(says_good(sent.staple) for sent in sent_chains(visit).values() if sent.staple is not None)
     return Tls(
         protocols=Setting(protocols, seen_at) if not old_doubt or is_old else unknown(old_doubt, seen_at),
         suites=unknown(doubt, seen_at) if doubt else Setting(suites, _noted(seen_at, swept.order_note)),
@@ -180,7 +187,9 @@ def _seen(value: bool | None, seen_at: Provenance) -> Setting[bool] | None:
 
 
 def _weakest(primes: Iterable[int]) -> DhParameters:
-    return describe_prime(min(primes, key=int.bit_length))
+    """The worst of the primes that were sent: the shortest, and of those one that is neither known nor safe."""
+    shortest = sorted(primes, key=int.bit_length)[:_PRIMES_PROVEN]
+    return min(map(describe_prime, shortest), key=lambda dh: (dh.bits, dh.group is not None or bool(dh.safe)))
 
 
 def _alpn(visit: Visit, swept: Swept, seen_at: Provenance) -> Setting[tuple[str, ...]]:
@@ -212,21 +221,13 @@ def _early_data(visit: Visit, swept: Swept, seen_at: Provenance) -> Setting[bool
 def _headers(page: Page, status: int, seen_at: Provenance, cross: Page | NoPage | None = None) -> tuple[Header, ...]:
     """The headers of a page as answers with ``status`` carry them; where ``cross`` shows that an origin is repeated, that
     is said."""
-    found = []
-    repeated: dict[str, str] = {}
-    if isinstance(cross, Page):
-        for name in ("access-control-allow-origin", "access-control-allow-credentials"):
-            for value in cross.values(name):
-                repeated[name] = value
-    echoes = repeated.get("access-control-allow-origin") == FOREIGN_ORIGIN
-    for name, value in page.headers:
-        if name.lower() not in repeated:
-            found.append(Header(_spelt(name), value, (status,), seen_at))
-    for name, value in repeated.items():
-        said = "origin" if echoes and name.endswith("-origin") else None
-        header = Header(_spelt(name), value, (status,), seen_at)
-        found.append(header if said is None else Header(_spelt(name), value, (status,), seen_at, echoes=said))
-    return tuple(found)
+    told = [(name, value) for name, value in page.headers if name.lower() not in _FOR_ORIGINS]
+    source = cross if isinstance(cross, Page) else page
+    told += [(name, value) for name, value in source.headers if name.lower() in _FOR_ORIGINS]
+    return tuple(
+        Header(_spelt(name), value, (status,), seen_at, echoes="origin" if value == FOREIGN_ORIGIN else UNSET)
+        for name, value in told
+    )
 
 
 def _spelt(name: str) -> str:

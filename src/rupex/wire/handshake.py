@@ -129,10 +129,7 @@ class _Talk:
         at = 0
         finished = False
         while not finished:
-            await self.wire.collect(
-                self.flight,
-                lambda f, at=at: len(f.sealed) > at or f.alert is not None,  # type: ignore[misc]
-            )
+            await self._more_sealed(at)
             if len(self.flight.sealed) == at:
                 return "refused in the middle of the handshake"
             while at < len(self.flight.sealed) and not finished:
@@ -146,6 +143,10 @@ class _Talk:
         self.found.is_finished = True
         await self._finish(schedule, at)
         return self.found
+
+    async def _more_sealed(self, at: int, *, share: float = 1.0) -> None:
+        """Wait for a protected record behind the first ``at``, or for an alert in clear."""
+        await self.wire.collect(self.flight, lambda f: len(f.sealed) > at or f.alert is not None, share=share)
 
     def _take(self, message: Message) -> None:
         found = self.found
@@ -179,11 +180,7 @@ class _Talk:
     async def _tickets(self, incoming: Direction, at: int) -> None:
         opened = Opened(incoming)
         while self.found.ticket is None:
-            await self.wire.collect(
-                self.flight,
-                lambda f, at=at: len(f.sealed) > at or f.alert is not None,  # type: ignore[misc]
-                share=_TICKET_PATIENCE,
-            )
+            await self._more_sealed(at, share=_TICKET_PATIENCE)
             if len(self.flight.sealed) == at:
                 return
             while at < len(self.flight.sealed):

@@ -93,9 +93,6 @@ ALERT_NAMES: Final[dict[int, str]] = {  # IANA "TLS Alerts"; RFC 8446, 6; RFC 61
     116: "certificate_required",
     120: "no_application_protocol",
 }
-UNRECOGNIZED_NAME: Final = 112
-INAPPROPRIATE_FALLBACK: Final = 86
-
 RSA_MD5: Final = 0x0101  # RFC 5246, 7.4.1.4.1
 
 RETRY_RANDOM: Final = bytes.fromhex("cf21ad74e59a6111be1d8c021e65b891c2a211167abb8c5e079e09e2c8a8339c")

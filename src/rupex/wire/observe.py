@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Mapping
 from typing import Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from rupex.model import (
     Certificate,
@@ -95,14 +95,11 @@ async def observe(target: Target, around: Round) -> Host:
         *(visit(listener, target.name, port, skip_paths=around.skip_paths) for listener, port in pairs)
     )
     seen = [found for found in visits if found.answered]
-    asked = [(found, _problem(found, anybody=bool(seen), chosen=target.chosen)) for found in visits]
-    problems = [problem for _, problem in asked if problem is not None]
+    asked = [_problem(found, anybody=bool(seen), chosen=target.chosen) for found in visits]
+    problems = [problem for problem in asked if problem is not None]
     endpoints, samples = [], list[Sample]()
     for found in seen:
-        listener = next(listener for (listener, _), one in zip(pairs, visits, strict=True) if one is found)
-        exchanges = await _follow(found, listener, visits, around)
-        found.connections, found.round_trips = listener.connections, listener.round_trips
-        endpoints.append(endpoint_of(found, exchanges))
+        endpoints.append(endpoint_of(found, await _follow(found, visits, around)))
         samples += samples_of(found)
     return _host(target, seen, endpoints, samples, problems, pairs)
 
@@ -133,7 +130,7 @@ def _host(
                 known = certificates.get(one.leaf.sha256)
                 if known is not None:
                     both = (*known.endpoints, *one.endpoints)
-                    certificates[one.leaf.sha256] = _with_endpoints(known, both)
+                    certificates[one.leaf.sha256] = structs.replace(known, endpoints=both)
                     continue
             certificates[place if one.leaf is None else one.leaf.sha256] = one
     addresses = dict.fromkeys(f"{written_address(listener.address)}:{listener.port}" for listener, _ in pairs)
@@ -148,13 +145,6 @@ def _host(
         paths=paths,
         partial=f"nothing was asked but port {' and '.join(map(str, target.ports))}" if target.chosen else "",
     )
-
-
-def _with_endpoints(known: CertificateFile, endpoints: tuple[str, ...]) -> CertificateFile:
-    return CertificateFile(
-        path=known.path, named_by=known.named_by, endpoints=endpoints, leaf=known.leaf, chain=known.chain,
-        source="wire", trust=known.trust,
-    )  # fmt: skip
 
 
 def _certificate(found: Visit, place: str, chain: tuple[bytes, ...]) -> CertificateFile:
@@ -215,15 +205,11 @@ def _problem_kind(kind: str) -> Literal["refused", "timeout", "unreachable"]:
     return "timeout" if kind == "timeout" else "unreachable"
 
 
-async def _follow(
-    found: Visit, listener: Listener, visits: list[Visit], around: Round
-) -> tuple[tuple[Exchange, ...], ...]:
+async def _follow(found: Visit, visits: list[Visit], around: Round) -> tuple[tuple[Exchange, ...], ...]:
     """The chain of redirects that starts at the front page of ``found``, hop by hop, within the names asked for."""
     if found.pages is None or not isinstance(found.pages.root, Page):
         return ()
-    known = {
-        page.url: page for one in visits if one.pages is not None for page in one.pages.seen() if one.pages is not None
-    }
+    known = {page.url: page for one in visits if one.pages is not None for page in one.pages.seen()}
     page = found.pages.root
     hops = [_exchange(page)]
     seen = {page.url}

@@ -279,8 +279,13 @@ class Sweep:
                     elif left and answer.hello.group is not None:
                         self.found.groups_doubt = f"it chose group {answer.hello.group}, which was not offered"
                         return found
+                case Taken():
+                    self._doubt("TLSv1.3", f"it chose suite 0x{answer.hello.suite:04X}, which was not offered")
+                    return found
                 case NoAnswer():
                     self.found.groups_doubt = answer.why
+                    if rest:
+                        self._doubt("TLSv1.3", answer.why)
                     return found
                 case Refused() if rest:
                     rest = None  # either ran out: the groups are asked for once more, with every suite
@@ -396,9 +401,9 @@ class Sweep:
         answer = await self._ask(self._offer(taken[0], self.found.suites[taken[0]], fallback=True))
         if isinstance(answer, Taken):
             self.found.fallback_refused = False
-        elif isinstance(answer, Refused):
-            self.found.fallback_refused = answer.alert is not None and (
-                answer.alert.description == n.INAPPROPRIATE_FALLBACK
+        elif isinstance(answer, Refused) and answer.alert is not None:
+            self.found.fallback_refused = (
+                True  # without the signal it is taken, so whatever it says, it says no to the signal
             )
 
     async def _protocols(self) -> None:

@@ -7,7 +7,7 @@ from functools import cache
 from importlib import resources
 from typing import Final, Literal
 
-from msgspec import Struct, field
+from msgspec import Struct, convert, field
 
 from rupex.http.names import is_address
 from rupex.pki.certificates import CredentialError, parse_der
@@ -45,7 +45,7 @@ def known_paths() -> tuple[Path, ...]:
     """The short list of paths that are asked for, from ``paths.tsv``."""
     text = resources.files("rupex.wire").joinpath("paths.tsv").read_text("utf-8")
     rows = (row.split("\t") for row in text.splitlines() if row and not row.startswith("#"))
-    return tuple(Path(target, kind, sign, what) for target, kind, sign, what in rows)  # type: ignore[arg-type]
+    return tuple(convert(dict(zip(Path.__struct_fields__, row, strict=True)), Path) for row in rows)
 
 
 class Pages(Struct):
