@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, Fail, Host, Judgement, Pass, Unknown
+from rupex.model import EXEMPT, Fail, Host, Judgement, Pass, Renewal, Unknown
 
 
-def _needs_none(host: Host, days: int) -> bool:
-    """Whether no certificate lives so short that somebody has to renew it all the time."""
-    return host.renewals is None or host.shortest_days is None or host.shortest_days > days
+def _jobs(host: Host, days: int) -> tuple[Renewal, ...] | Judgement:
+    """The jobs of a host with a certificate that lives so short that somebody has to renew it all the time; or the judgement
+    that ends the matter."""
+    if host.shortest_days is None or host.shortest_days > days:
+        return EXEMPT
+    if host.renewals is None:
+        return Unknown("only the host's own files can tell")
+    jobs = host.renewals.value
+    return Unknown(host.renewals.why_unknown) if jobs is None else jobs
 
 
 @control(
@@ -19,15 +25,13 @@ def _needs_none(host: Host, days: int) -> bool:
     why="A certificate of ninety days is renewed by a job, or forgotten in the third month.",
     references=("operational: people forget", "SP 1800-16"),
     cwe=("CWE-324",),
-    evidence=("config", "files"),
+    evidence=("config", "files", "wire"),
     remedy={"*": "Enable the client's timer (systemctl enable --now), or add a line for it to a cron table."},
 )
 def scheduled(host: Host, *, days: int) -> Judgement:
-    if _needs_none(host, days) or host.renewals is None:
-        return EXEMPT
-    jobs = host.renewals.value
-    if jobs is None:
-        return Unknown(host.renewals.why_unknown)
+    jobs = _jobs(host, days)
+    if not isinstance(jobs, tuple):
+        return jobs
     for job in jobs:
         if job.enabled:
             return Pass(job.provenance, job.name)
@@ -46,15 +50,13 @@ def scheduled(host: Host, *, days: int) -> Judgement:
     references=("operational: servers read certificates when they start",),
     cwe=("CWE-324",),
     refines="renewal.scheduled",
-    evidence=("config", "files"),
+    evidence=("config", "files", "wire"),
     remedy={"*": "Give the client a hook that reloads the server after a renewal."},
 )
 def reload(host: Host, *, days: int) -> Judgement:
-    if _needs_none(host, days) or host.renewals is None:
-        return EXEMPT
-    jobs = host.renewals.value
-    if jobs is None:
-        return Unknown(host.renewals.why_unknown)
+    jobs = _jobs(host, days)
+    if not isinstance(jobs, tuple):
+        return jobs
     enabled = [job for job in jobs if job.enabled]
     telling = next((job for job in enabled if job.reloads), None)
     if telling is not None:

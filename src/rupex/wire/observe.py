@@ -19,6 +19,7 @@ from rupex.model import (
     Source,
     TrustPath,
     bounds,
+    lifetime_days,
 )
 from rupex.pki.certificates import CredentialError, parse_der
 from rupex.wire.describe import (
@@ -143,6 +144,7 @@ def _host(
         problems=tuple(problems[: bounds.PROBLEMS]),
         chains=chains,
         paths=paths,
+        shortest_days=min((lifetime_days(c[0].not_before, c[0].not_after) for c in chains.values()), default=None),
         partial=f"nothing was asked but port {' and '.join(map(str, target.ports))}" if target.chosen else "",
     )
 
