@@ -149,7 +149,10 @@ class CredentialControlsTest(TreeTest):
                 self.assertEqual(check.verdict, verdict)
                 if severity is not None:
                     self.assertEqual(check.severity, severity)
-        self.site()
+        self.site(more="root /srv/site;")
+        for copy in ("tmp/site.key", "srv/site/keys/site.key"):  # a temp folder; under the document root
+            self.assertEqual(self.check("key.copies").verdict, "fail")
+            (self.root / copy).unlink()
         self.assertEqual(self.check("key.copies").verdict, "pass")
         self.write({"etc/ssl/site.key.txt": "nothing secret", "etc/ssl/site.key~": secret})
         found = [place.message for place in self.check("key.copies").places if place.verdict == "fail"]

@@ -7,12 +7,12 @@ from typing import Final
 
 from msgspec import Struct
 
+from rupex.files import judged_files
 from rupex.host import CredentialStore, HostTree, TreeError, find_library
 from rupex.host.renewals import find_renewals
 from rupex.model import (
     CertificateFile,
     CertificateUse,
-    FileFacts,
     Host,
     KeyFile,
     Problem,
@@ -108,7 +108,7 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
         ),
         endpoints=endpoints,
         services=tuple(service for configuration in configurations for service in configuration.services),
-        files=tuple(_files(tree, configurations, keys, share)),
+        files=tuple(judged_files(scene.around.credentials, configurations, keys, share)),
         certificates=certificates,
         keys=keys,
         samples=tuple(sample for configuration in configurations for sample in configuration.samples(endpoints)),
@@ -210,21 +210,3 @@ def _missing_credentials(
             place = key.named_by[0]
             found.append(Problem("missing", place.file, place.line, f"{key.path}: {key.unknown}"))
     return found
-
-
-def _files(
-    tree: HostTree, configurations: Iterable[Configured], keys: Iterable[KeyFile], share: Share
-) -> Iterable[FileFacts]:
-    services = tuple(configuration.family for configuration in configurations)
-    for configuration in configurations:
-        first, end = share.bounds(len(configuration.files))
-        for path, named_by in list(configuration.files.items())[first:end]:
-            if tree.is_file(path):
-                yield tree.file_facts(path, "configuration", named_by, (configuration.family,))
-    if share.is_first:
-        for configuration in configurations:
-            roots = sorted({root for service in configuration.services for root in service.document_roots})
-            for root in tree.folders_among(roots):
-                yield tree.file_facts(root, "document root", (), (configuration.family,))
-    for key in keys:
-        yield tree.file_facts(key.path, "key", key.named_by, services, key.key)

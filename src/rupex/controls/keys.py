@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, PASS, Fail, FileFacts, Host, Judgement, Pass, Unknown
+from rupex.model import EXEMPT, PASS, Audience, Fail, FileFacts, Host, Judgement, Pass, Unknown
 
 _STICKY: Final = 0o1000
 """In a folder with this bit only a file's owner may rename it (chmod(1))."""
@@ -124,6 +124,14 @@ def key_folder(file: FileFacts, host: Host) -> Judgement:
     return Unknown(doubt) if doubt else PASS
 
 
+def _served_from(path: str, host: Host) -> str:
+    """The document root in which ``path`` lies; empty for none."""
+    while path := path.rpartition("/")[0]:
+        if any(path in service.document_roots for service in host.services):
+            break
+    return path
+
+
 @control(
     "key.place",
     title="The key lies where keys belong",
@@ -140,10 +148,9 @@ def key_folder(file: FileFacts, host: Host) -> Judgement:
 def key_place(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgement:
     if file.kind != "key":
         return EXEMPT
-    folder = file.path
-    while folder := folder.rpartition("/")[0]:
-        if any(folder in service.document_roots for service in host.services):
-            return Fail(f"it lies under the document root {folder}", case="served")
+    folder = _served_from(file.path, host)
+    if folder:
+        return Fail(f"it lies under the document root {folder}", case="served")
     lowered = file.path.lower()
     for place in unfit:
         if lowered.startswith(f"{place}/") or f"/{place}/" in lowered:
@@ -154,7 +161,7 @@ def key_place(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgeme
 
 @control(
     "key.copies",
-    title="No copy of the key lies beside it",
+    title="No copy of the key lies about",
     place="file",
     severity="high",
     why="A copy keeps its old mode and is forgotten, and it opens the same connections.",
@@ -163,12 +170,29 @@ def key_place(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgeme
     evidence=("files",),
     remedy={"*": "Remove the copy; where others could read it, make a new key."},
 )
-def key_copies(file: FileFacts) -> Judgement:
+def key_copies(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgement:
     if file.kind != "key":
         return EXEMPT
     if file.backups:
         return Fail(f"{', '.join(file.backups[:4])} holds a key too")
+    for copy in file.copies:
+        wider = _wider(copy.readers.value, file.readers.value)
+        if wider:
+            return Fail(f"{copy.path} is the same key, and {wider} can read it")
+        if _served_from(copy.path, host):
+            return Fail(f"{copy.path} is the same key, under a document root")
+        if any(copy.path.startswith(f"{place}/") or f"/{place}/" in copy.path.lower() for place in unfit):
+            return Fail(f"{copy.path} is the same key, in a place for other things")
     return Unknown(file.mode.why_unknown) if file.mode.value is None else PASS
+
+
+def _wider(copy: Audience | None, configured: Audience | None) -> str:
+    """Who can read the copy of a key and not the configured one, in words; empty for nobody that is known."""
+    if copy is None or configured is None or configured.everyone:
+        return ""
+    if copy.everyone:
+        return "everybody on the machine"
+    return ", ".join([name for name in copy.accounts if name not in configured.accounts][:4])
 
 
 @control(

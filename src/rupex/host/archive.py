@@ -11,6 +11,7 @@ from lzma import LZMAError
 from pathlib import Path
 from typing import IO, Final, cast
 
+from rupex.host.access import AccessList, parse_access_list
 from rupex.host.mtree import ManifestEntry, parse_mtree
 from rupex.host.tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside
 from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds
@@ -139,6 +140,11 @@ class ArchiveTree(HostTree):
                 )
             found = self._made[path] = self._as_listed(path, found)
         return found
+
+    def access_list(self, path: str) -> AccessList | None:
+        member = self._member(path)
+        text = None if member is None else member.pax_headers.get("SCHILY.acl.access")  # star(4), GNU tar, libarchive
+        return None if text is None else parse_access_list(text)
 
     def _member(self, path: str) -> tarfile.TarInfo | None:
         """The member at ``path``; of a hard link, the one that it is another name of."""

@@ -20,7 +20,7 @@ from typing import Final, Literal
 
 from msgspec import Struct
 
-from rupex.host.access import READ, WRITE, audience
+from rupex.host.access import READ, WRITE, AccessList, audience, decode_access_list
 from rupex.host.accounts import Accounts
 from rupex.host.mtree import ManifestEntry
 from rupex.model import FileFacts, FolderFacts, Key, Problem, Provenance, Setting, bounds, unknown
@@ -31,6 +31,7 @@ MANIFEST_NAME: Final = "manifest.mtree"
 _BACKUP_SUFFIXES: Final = (".bak", ".old", ".orig", ".save", ".backup", ".copy", ".1", "~", ".swp", ".tmp", ".txt")
 """What editors, tools and people put behind the name of a file that they copy."""
 
+_GROUP_BITS: Final = 0o070
 _MAGIC = re.compile(r"[*?\[]")
 
 
@@ -75,6 +76,11 @@ class HostTree(ABC):
     @abstractmethod
     def read_real(self, path: str, limit: int) -> bytes:
         """The bytes of the regular file at the real path ``path``. Raises :class:`TreeError`."""
+
+    def access_list(self, path: str) -> AccessList | None:
+        """The access list of what is at the real path ``path``, or None when it has none. Asked only where the group bits of
+        its mode, which are the list's mask, let anybody in."""
+        return None
 
     root: Path
     """Where the tree came from: a folder, or an archive."""
@@ -224,8 +230,9 @@ class HostTree(ABC):
                 path=path, kind=kind, mode=unknown(why), owner=unknown(why), group=unknown(why),
                 readers=unknown(why), writers=unknown(why), named_by=named_by, services=services,
             )  # fmt: skip
+        lists = self._lists(real, entry.mode, folders)
         readers, writers = (
-            Setting(audience(entry.mode, entry.owner, entry.group, folders, wish, self.accounts))
+            Setting(audience(entry.mode, entry.owner, entry.group, folders, wish, self.accounts, lists))
             for wish in (READ, WRITE)
         )
         return FileFacts(
@@ -284,10 +291,26 @@ class HostTree(ABC):
             above = self._folders_to(folder) if folder else ()
             here: tuple[FolderFacts, ...] = ()
             if entry is not None:
-                writers = audience(entry.mode, entry.owner, entry.group, above, WRITE, self.accounts)
+                lists = self._lists(folder, entry.mode, above)
+                writers = audience(entry.mode, entry.owner, entry.group, above, WRITE, self.accounts, lists)
                 here = (FolderFacts(folder, entry.mode, entry.owner, entry.group, Setting(writers)),)
             cached = self._folder_facts[folder] = above + here
         return cached
+
+    def _lists(self, real: str, mode: int, folders: tuple[FolderFacts, ...]) -> tuple[AccessList | None, ...]:
+        """The access lists of a file and the folders on the way to it; empty when there is none among them."""
+        above = tuple(self._list_of(folder.path) if folder.mode & _GROUP_BITS else None for folder in folders)
+        own = self.access_list(real) if mode & _GROUP_BITS else None
+        return (own, *above) if own is not None or any(above) else ()
+
+    def _list_of(self, folder: str) -> AccessList | None:
+        if folder not in self._folder_lists:
+            self._folder_lists[folder] = self.access_list(folder)
+        return self._folder_lists[folder]
+
+    @cached_property
+    def _folder_lists(self) -> dict[str, AccessList | None]:
+        return {}
 
     @cached_property
     def _folder_facts(self) -> dict[str, tuple[FolderFacts, ...]]:
@@ -329,6 +352,15 @@ class DiskTree(HostTree):
             status.st_mtime if self._keeps_owners else None,
         )
         return self._as_listed(path, entry)
+
+    def access_list(self, path: str) -> AccessList | None:
+        if not self._keeps_owners:
+            return None  # a copy's list names the accounts of the machine that it lies on
+        try:
+            value = os.getxattr(self._prefix + path, "system.posix_acl_access", follow_symlinks=False)
+        except (OSError, ValueError, AttributeError):
+            return None  # none, or a file system (or system) without them
+        return decode_access_list(value, self.accounts.user_name, self.accounts.group_name)
 
     def names_in(self, path: str) -> list[str]:
         try:

@@ -13,7 +13,7 @@ from rupex.model.likeness import Likeness
 from rupex.model.problem import Problem
 from rupex.model.provenance import Provenance, Setting
 
-FileKind = Literal["configuration", "certificate", "key", "document root"]
+FileKind = Literal["configuration", "certificate", "key", "document root", "deployment", "acme store"]
 
 
 class Source(Struct, frozen=True, omit_defaults=True):
@@ -80,11 +80,26 @@ class FolderFacts(Struct, frozen=True):
     writers: Setting[Audience] | None = None
 
 
+class SecretPlace(Struct, frozen=True):
+    """Where a secret stands in clear in a text: its ``line``, and what it is called there. Never its value."""
+
+    line: int
+    name: str
+
+
+class KeyCopy(Struct, frozen=True):
+    """Another file with the same private key. ``readers``: who can read that one."""
+
+    path: str
+    readers: Setting[Audience]
+
+
 class FileFacts(Struct, frozen=True, kw_only=True):
     """A file: permission bits, owner, and who that lets in. ``named_by``: the directives that name it.
 
     Of a key: ``folders`` on the way, from the root down; ``backups``: files beside it that are called like copies of it and
-    hold a key too; ``key``: what it is, None when it was not read.
+    hold a key too; ``copies``: files elsewhere with the same key; ``key``: what it is, None when it was not read.
+    Of a text: the ``secrets`` that stand in it, None when it was not read.
     """
 
     path: str
@@ -99,6 +114,8 @@ class FileFacts(Struct, frozen=True, kw_only=True):
     folders: tuple[FolderFacts, ...] = ()
     backups: tuple[str, ...] = ()
     key: Key | None = None
+    copies: tuple[KeyCopy, ...] = ()
+    secrets: tuple[SecretPlace, ...] | None = None
 
 
 class Certificate(Struct, frozen=True, kw_only=True):

@@ -94,6 +94,8 @@ class Configured(Protocol):
     services: tuple[Service, ...]
     problems: tuple[Problem, ...]
     files: Mapping[str, tuple[Provenance, ...]]
+    texts: Mapping[str, str]
+    """The files that could be read, as text."""
 
     def endpoints(
         self, share: Share = WHOLE, *, outlines: bool = False

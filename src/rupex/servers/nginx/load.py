@@ -74,14 +74,15 @@ class Block:
 
 
 class LoadedConfig:
-    """A configuration as read: the ``main`` block, the ``files`` (path to the directives that include it), and the
-    ``problems`` met."""
+    """A configuration as read: the ``main`` block, the ``files`` (path to the directives that include it), their ``texts``,
+    and the ``problems`` met."""
 
     def __init__(self, main_path: str) -> None:
         self.main_path = main_path
         self.folder = main_path.rpartition("/")[0]
         self.main = Block(None, [])
         self.files: dict[str, list[Provenance]] = {}
+        self.texts: dict[str, str] = {}
         self.problems: list[Problem] = []
 
     def path(self, name: str) -> str:
@@ -158,6 +159,7 @@ class _Loader:
             text = content.decode("utf-8", "replace")
             where = content.count(b"\n", 0, error.start) + 1
             self._problem("encoding", path, where, "not UTF-8; the odd bytes were replaced", hides=False)
+        self.config.texts[path] = text
         parsed = self.templates.parse(path, text)
         if parsed.problem is not None:
             kind: ProblemKind = "bound" if parsed.problem.bound else "syntax"

@@ -126,6 +126,7 @@ class NginxConfiguration:
             problems.append(Problem("missing", main_path, None, words, hides_endpoints=True))
         self._find_members()
         self.problems = tuple(problems)
+        self.texts: Mapping[str, str] = self.config.texts
         self.files: Mapping[str, tuple[Provenance, ...]] = {
             path: tuple(named_by) for path, named_by in self.config.files.items()
         }

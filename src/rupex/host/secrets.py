@@ -1,0 +1,140 @@
+"""Secrets in text: where passwords, tokens and keys stand in clear in a configuration or a deployment file.
+
+Text in, places out: nothing here keeps or returns a value. Written for the forms that such files share: ``NAME=value``,
+``name: value``, ``name="value"`` and ``name value``, the ``name``/``value`` pairs of manifests and XML, a password in a URL,
+a credential in an Authorization header, and PEM blocks. A reference to a secret kept elsewhere is none.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Final, Literal
+
+from msgspec import Struct
+
+Kind = Literal["password", "key", "hash"]
+
+_HINTS: Final = (
+    *("passw", "passphrase", "secret", "token", "credential", "authorization", "private key", "@", "$$", "{s"),
+    *("$1$", "$2", "$5$", "$6$", "$y$", "$apr1", "$argon", "pass=", "pass:", "pass =", "pass :", 'pass"', "pass'"),
+    *(
+        word + mark + "key"
+        for word in ("api", "access", "auth", "private", "signing", "encryption", "client")
+        for mark in ("", "_", "-")
+    ),
+)
+"""Of these, in lower case, one is in any text that holds a secret. Most texts hold none, and this is the quick way to tell."""
+
+_CORE: Final = re.compile(
+    r"(?i)passw(?:or)?d|passwd|passphrase|pass(?=[\"']?[ \t]*[=:])|secret|token|"
+    r"(?:api|access|auth|private|signing|encryption)[_-]?key|client[_-]key[_-]data|credential"
+)
+_BEFORE: Final = re.compile(r"[\w.$-]{0,60}\Z")
+_AFTER: Final = re.compile(
+    r"""(?P<rest>[\w.-]{0,60})
+        (?: (?P<pair>["']?[ \t]*\n[ \t]*["']?value["']?[ \t]*:[ \t]* | ["'][ \t\n]+value[ \t]*=[ \t]*)
+          | (?P<mark>["']?\]?[ \t]*[=:]>?[ \t]*)
+          | (?P<blank>["']?[ \t]+) )
+        (?P<value>"[^"\n]{0,4096}" | '[^'\n]{0,4096}' | [^\s;,"'{}<>\#&()]{1,4096})""",
+    re.VERBOSE,
+)
+_HEADER: Final = re.compile(
+    r"(?i)authorization[\"']?[ \t:=]+[\"']?(?:basic|bearer|token)[ \t]+(?P<value>[^\s\"';$]{4,4096})"
+)
+_IN_URL: Final = re.compile(r"\w://[^\s/:@\"']{0,128}:(?P<value>[^\s/@\"'$]{1,256})@")
+_PEM: Final = re.compile(
+    r"-----BEGIN [A-Z0-9 ]{0,40}PRIVATE KEY-----(?:.*?-----END [A-Z0-9 ]{0,40}PRIVATE KEY-----|.*)", re.DOTALL
+)
+_HASH: Final = re.compile(
+    r"\$\$?(?:apr1|2[abxy]|[156y]|argon2(?:id?|d))\$[./\w$=,+-]{8,256}|\{SSHA?\}[\w+/=]{8,256}|\{SHA\}[\w+/=]{20,64}"
+)
+
+_NOT_SECRET: Final = re.compile(
+    r"(?i)(?:file|path|dir|folder|url|uri|endpoint|name|(?:[_-]|(?-i:(?<=[a-z])[IR]))(?:id|d|ref|ef)|type|length|size|expires?|"
+    r"expiry|ttl|lifetime|[_-](?:age|min|max|len|alg)|timeout|policy|header|algorithm|format|field|location|issuer|count|limit|"
+    r"required|enabled|prompt|tokens|secrets|passwords|credentials|method|schemes?|hint|alias|zone)$"
+)
+"""Names that speak about a secret and do not hold one."""
+
+_REFERENCE: Final = re.compile(
+    r"(?i)[$%@!*<|>/~\[].*|\.{1,2}/.*|\{\{.*|(?:file|vault|env|secret|sops|arn|ref|op|https?|ssm|kms)[+:].*|enc\(.*|"
+    r"null|none|nil|true|false|on|off|yes|no|required|optional|default|prompt|redacted|x+|\d{1,4}|all|any|full|prod|min(?:or|imal)?"
+)
+"""Values that stand for a secret, or for none."""
+
+_COMMENT: Final = re.compile(r"[ \t]*(?:\#|//|;|--|<!--)")
+_LEADING: Final = re.compile(
+    r"[ \t]*(?:set[ \t]+\$|(?:SetEnv|PassEnv|Define|export|ENV|ARG|env)[ \t]+[\"']?)?[\"']?[\w.$-]*\Z", re.IGNORECASE
+)
+_WIDEST_LINE: Final = 512
+
+
+class PlainSecret(Struct, frozen=True):
+    """Where a secret's value stands: ``start`` and ``end`` count characters from 0, ``line`` from 1. ``name``: what it is
+    called there. ``kind``: a ``hash`` is no plain secret, and still nobody else's business. ``commented``: in a comment."""
+
+    start: int
+    end: int
+    line: int
+    name: str
+    kind: Kind
+    commented: bool
+
+
+def find_secrets(text: str) -> tuple[PlainSecret, ...]:
+    """The secrets in ``text``, in order, none within another."""
+    lowered = text.lower()
+    if not any(hint in lowered for hint in _HINTS):
+        return ()
+    found: list[PlainSecret] = []
+    behind = 0
+    for start, end, name, kind in sorted(_spans(text)):
+        if start < behind:
+            continue
+        behind = end
+        line_start = text.rfind("\n", 0, start) + 1
+        commented = _COMMENT.match(text, line_start) is not None
+        found.append(PlainSecret(start, end, text.count("\n", 0, start) + 1, name, kind, commented))
+    return tuple(found)
+
+
+def _spans(text: str) -> Iterator[tuple[int, int, str, Kind]]:
+    for match in _PEM.finditer(text):
+        yield match.start(), match.end(), "a private key", "key"
+    for match in _HEADER.finditer(text):
+        yield *match.span("value"), "Authorization", "password"
+    for match in _IN_URL.finditer(text):
+        if not _REFERENCE.fullmatch(match["value"]):
+            yield *match.span("value"), "the password of a URL", "password"
+    for match in _HASH.finditer(text):
+        yield *match.span(), "a password's hash", "hash"
+    for core in _CORE.finditer(text):
+        after = _AFTER.match(text, core.end())
+        if after is not None:
+            span = _value_span(text, core, after)
+            if span is not None:
+                yield span
+
+
+def _value_span(text: str, core: re.Match[str], after: re.Match[str]) -> tuple[int, int, str, Kind] | None:
+    """The value that follows a telling name, unless it is none or only refers to one."""
+    before = _BEFORE.search(text, max(0, core.start() - 60), core.start())
+    name = (before[0] if before else "").lstrip("$.-") + core[0] + after["rest"]
+    if _NOT_SECRET.search(name.replace(".", "_")):
+        return None
+    if after["blank"] is not None:  # "name value" is a directive only at the start of a line, and prose elsewhere
+        begin = max(0, core.start() - _WIDEST_LINE)
+        begin = max(begin, *(text.rfind(mark, begin, core.start()) + 1 for mark in "\n;{"))
+        if not _LEADING.match(text, begin, core.start()):
+            return None
+    start, end = after.span("value")
+    if text[start] in "\"'":
+        start, end = start + 1, end - 1
+    value = text[start:end].strip()
+    if len(value) < 3 or _REFERENCE.fullmatch(value) or value.startswith("-----BEGIN"):
+        return None
+    return start, end, name, "password"
+
+
+__all__ = ["Kind", "PlainSecret", "find_secrets"]
