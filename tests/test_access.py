@@ -104,7 +104,8 @@ class AccessListFormsTest(TreeTest):
                 member.uname = member.gname = "root"
                 member.mode = 0o640
                 if name.endswith("key"):
-                    member.pax_headers["SCHILY.acl.access"] = "user::rw-,user:web:r--,group::---,mask::r--,other::---"
+                    listed = "user::rw-,user:web:r--,group::---,mask::r--,other::---"
+                    member.pax_headers = {"SCHILY.acl.access": listed}
                 with open(self.root / name, "rb") as file:
                     archive.addfile(member, file)
         readers = open_tree(self.root / "host.tar").tree.file_facts("etc/site.key", "key").readers.value

@@ -14,6 +14,9 @@ want openssl openssl
 want apache2 apache2
 want haproxy haproxy
 want gnutls-serv gnutls-bin
+want nft nftables
+want iptables-restore iptables
+want ip iproute2
 want javac default-jdk-headless
 want xz xz-utils
 [ -x "$peers/node4" ] || want npm npm

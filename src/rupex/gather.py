@@ -9,7 +9,9 @@ from msgspec import Struct
 
 from rupex.files import judged_files
 from rupex.host import CredentialStore, HostTree, TreeError, find_library
+from rupex.host.firewall import find_firewall
 from rupex.host.renewals import find_renewals
+from rupex.host.sockets import find_listening
 from rupex.model import (
     CertificateFile,
     CertificateUse,
@@ -115,6 +117,8 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
         problems=tuple(problems[: bounds.PROBLEMS]),
         chains=scene.around.credentials.chains(),
         renewals=find_renewals(tree) if share.is_first else None,
+        firewall=find_firewall(tree) if share.is_first else None,
+        listening=find_listening(tree) if share.is_first else None,
         shortest_days=min(
             (lifetime_days(c.leaf.not_before, c.leaf.not_after) for c in certificates if c.leaf is not None),
             default=None,

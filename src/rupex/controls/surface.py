@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rupex.controls.catalogue import control
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Host, Judgement, Pass, Scope, Unknown
+from rupex.model.endpoint import is_loopback
 
 
 @control(
@@ -140,3 +141,65 @@ def methods(endpoint: Endpoint, scope: Scope, *, allowed: tuple[str, ...]) -> Ju
         return Unknown(taken.why_unknown, taken.provenance)
     surplus = [method for method in taken.value if method not in allowed]
     return Fail(f"{', '.join(surplus)} is taken", taken.provenance) if surplus else Pass(taken.provenance)
+
+
+@control(
+    "surface.firewall",
+    title="The packet filter lets in what it should",
+    place="host",
+    severity="medium",
+    why="A right TLS listener behind a closed port serves nobody; a back end that strangers reach is not behind anything.",
+    references=("operational: what listens and what is let in are set in two places",),
+    cwe=("CWE-668",),
+    evidence=("config", "files"),
+    remedy={
+        "*": "Let in 443, and 80 for the redirect; bind back ends to loopback, or let in only the proxy's address."
+    },
+)
+def firewall(host: Host, *, plain: tuple[int, ...]) -> Judgement:
+    if (host.firewall is None and host.listening is None) or not host.endpoints:
+        return EXEMPT
+    if host.firewall is not None and host.firewall.value is None:
+        return Unknown(host.firewall.why_unknown)
+    rules = None if host.firewall is None else host.firewall.value
+    doubt = ""
+    for port, serves_content in sorted(_public_ports(host).items()):
+        if rules is None:
+            break
+        reach = rules.reach(port)
+        if port in plain:
+            if reach.value == "open" and serves_content:
+                return Fail(
+                    f"{rules.name} lets everybody in at {port}, where content is served in clear", reach.provenance
+                )
+        elif reach.value == "closed":
+            return Fail(f"the server listens at {port}, and {rules.name} lets nobody in", reach.provenance)
+        elif reach.value != "open":
+            doubt = doubt or f"whom {rules.name} lets in at {port} depends on the source, or cannot be told"
+    for port in sorted(_back_ends(host)):
+        if rules is None:
+            doubt = doubt or f"the back end at {port} listens to everybody, and nothing is known of a packet filter"
+        elif (reach := rules.reach(port)).value == "open":
+            return Fail(f"the back end at {port} listens to everybody, and everybody is let in", reach.provenance)
+    return Unknown(doubt) if doubt else PASS
+
+
+def _public_ports(host: Host) -> dict[int, bool]:
+    """The ports at which others can reach an endpoint, and whether one of them serves content."""
+    ports: dict[int, bool] = {}
+    for endpoint in host.endpoints:
+        if endpoint.port is not None and not endpoint.is_local:
+            serves = any(scope.serves_content for scope in endpoint.scopes)
+            ports[endpoint.port] = ports.get(endpoint.port, False) or serves
+    return ports
+
+
+def _back_ends(host: Host) -> set[int]:
+    """Ports to which requests are passed on inside the machine, and which listen to more than the machine."""
+    if host.listening is None:
+        return set()
+    own = {one.port for one in host.listening if not is_loopback(one.address)}
+    served: set[int | None] = {endpoint.port for endpoint in host.endpoints}
+    upstreams = {id(u): u for e in host.endpoints for scope in e.scopes if (u := scope.upstream) is not None}
+    legs = [leg for upstream in upstreams.values() for leg in upstream.legs]
+    return (own - served) & {leg.port for leg in legs if is_loopback(leg.address)}

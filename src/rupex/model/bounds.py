@@ -9,9 +9,13 @@ CONFIG_TOTAL_BYTES: Final = 512 << 20
 """All configuration of one host: 10,000 sites take about 10 MiB."""
 
 CREDENTIAL_FILE_BYTES: Final = 4 << 20
+"""One certificate or key file: a bundle of all public roots takes about 0.25 MiB."""
+
 DEPLOYMENT_FILE_BYTES: Final = 1 << 20
 """Deployment files are written by hand; a megabyte of one is data."""
-"""One certificate or key file: a bundle of all public roots takes about 0.25 MiB."""
+
+FIREWALL_BYTES: Final = 4 << 20
+"""The rules of one packet filter: a list of ten thousand blocked addresses takes about 0.5 MiB."""
 
 INCLUDE_DEPTH: Final = 24
 """Files that include each other: real trees stay under 5."""

@@ -110,7 +110,8 @@ class Listing(Struct, frozen=True, gc=False):
 
 
 class Leg(Struct, frozen=True, gc=False):
-    """One machine that requests may be passed on to: ``address`` is a host name, an IP address or ``unix:PATH``.
+    """One machine that requests may be passed on to: ``address`` is a host name, an IP address or ``unix:PATH``, ``port``
+    its TCP port, None for a socket or where only run time knows.
 
     ``tls``: whether the way there is encrypted.
     """
@@ -118,6 +119,7 @@ class Leg(Struct, frozen=True, gc=False):
     address: str
     tls: bool
     provenance: Provenance
+    port: int | None = None
 
 
 class Upstream(Struct, frozen=True, kw_only=True):

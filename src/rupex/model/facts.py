@@ -11,7 +11,7 @@ from msgspec import Struct, field
 from rupex.model.endpoint import Endpoint
 from rupex.model.likeness import Likeness
 from rupex.model.problem import Problem
-from rupex.model.provenance import Provenance, Setting
+from rupex.model.provenance import Provenance, Setting, unknown
 
 FileKind = Literal["configuration", "certificate", "key", "document root", "deployment", "acme store"]
 
@@ -55,6 +55,37 @@ class Renewal(Struct, frozen=True):
     enabled: bool
     reloads: bool
     provenance: Provenance
+
+
+Reach = Literal["open", "limited", "closed", "unknown"]
+"""Whom a packet filter lets connect: everybody, some addresses only, nobody."""
+
+
+class PortRange(Struct, frozen=True):
+    """TCP ports, both ends included, that are treated alike: whom a packet filter lets connect, and the rule that decides."""
+
+    first: int
+    last: int
+    reach: Setting[Reach]
+
+
+class Firewall(Struct, frozen=True):
+    """The packet filters in force, by ``name``, and whom they let connect, over all ports in order."""
+
+    name: str
+    ranges: tuple[PortRange, ...]
+
+    def reach(self, port: int) -> Setting[Reach]:
+        return next(
+            (ports.reach for ports in self.ranges if ports.first <= port <= ports.last), unknown("no such port")
+        )
+
+
+class Listening(Struct, frozen=True):
+    """A TCP socket that accepts connections."""
+
+    address: str
+    port: int
 
 
 class Audience(Struct, frozen=True):
@@ -206,7 +237,8 @@ class Host(Struct, frozen=True, kw_only=True):
     file (or sent by a listener), leaf first as configured, by its path; ``paths``: the way of a sent one to an anchor.
     ``alike``: how endpoints, by id, come of others of the host. ``partial``: why there may be endpoints that were not looked
     for, such as a single port that was asked. ``renewals``: what renews certificates, None where no tree was looked at;
-    ``shortest_days``: the shortest life of a certificate in days, None without any."""
+    ``shortest_days``: the shortest life of a certificate in days, None without any. ``firewall``: None where the tree has no
+    word of one; ``listening``: the sockets that accept connections, None where there is no list of them."""
 
     name: str
     sources: tuple[Source, ...]
@@ -223,6 +255,8 @@ class Host(Struct, frozen=True, kw_only=True):
     partial: str = ""
     renewals: Setting[tuple[Renewal, ...]] | None = None
     shortest_days: int | None = None
+    firewall: Setting[Firewall] | None = None
+    listening: tuple[Listening, ...] | None = None
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""

@@ -82,9 +82,12 @@ class UpstreamReader:
     def _legs(self, authority: str, tls: bool, directive: Directive) -> list[Leg]:
         group = self.groups.get(authority)
         if group is None:
-            return [Leg(_host_of(authority), tls, directive.provenance())]
+            return [Leg(_host_of(authority), tls, directive.provenance(), _port_of(authority, 443 if tls else 80))]
         servers = [server for server in group.all("server") if server.args][:_MOST_LEGS]
-        return [Leg(_host_of(server.args[0]), tls, directive.provenance()) for server in servers]
+        return [
+            Leg(_host_of(server.args[0]), tls, directive.provenance(), _port_of(server.args[0], 80))
+            for server in servers
+        ]
 
     def _chosen_by(self, authority: str, chain: tuple[Block, ...], takes_any_name: bool) -> str | None:
         """The variable by which a client chooses the machine; a ``set`` or a capture is followed to its source."""
@@ -125,6 +128,14 @@ class UpstreamReader:
         hidden = {d.args[0].lower() for d in hiding if d.args} | set(_ALWAYS_HIDDEN.get(kind, ()))
         cleared = {name.lower() for block in chain for d in block.all("more_clear_headers") for name in d.args}
         return tuple(sorted((hidden - {d.args[0].lower() for d in passing if d.args}) | cleared))
+
+
+def _port_of(authority: str, default_port: int) -> int | None:
+    """The port of ``host:port`` or ``[v6]:port``; a server of a group has port 80 unless it says (ngx_http_upstream_module)."""
+    if authority.startswith("unix:"):
+        return None
+    port = authority.rpartition("]")[2].partition(":")[2]
+    return int(port) if port.isdecimal() and len(port) <= 5 else None if port else default_port
 
 
 def _host_of(authority: str) -> str:
