@@ -29,6 +29,16 @@ class AccessList(Struct, frozen=True):
     users: tuple[tuple[str, int], ...] = ()
     groups: tuple[tuple[str, int], ...] = ()
 
+    def render(self, mode: int) -> str:
+        """The text form, of a file with ``mode``; :func:`parse_access_list` reads it."""
+        rows = [f"user::{_letters(mode >> 6)}", *(f"user:{name}:{_letters(bits)}" for name, bits in self.users)]
+        rows += [f"group::{_letters(self.group)}", *(f"group:{name}:{_letters(bits)}" for name, bits in self.groups)]
+        return ",".join((*rows, f"mask::{_letters(mode >> 3)}", f"other::{_letters(mode)}"))
+
+
+def _letters(bits: int) -> str:
+    return "".join(letter if bits & bit else "-" for letter, bit in (("r", READ), ("w", WRITE), ("x", SEARCH)))
+
 
 def decode_access_list(value: bytes, user: Callable[[int], str], group: Callable[[int], str]) -> AccessList | None:
     """The extended attribute ``system.posix_acl_access``; None when it is none, or says no more than the mode."""

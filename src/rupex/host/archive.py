@@ -7,14 +7,16 @@ import tarfile
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cached_property
 from lzma import LZMAError
 from pathlib import Path
 from typing import IO, Final, cast
 
 from rupex.host.access import AccessList, parse_access_list
 from rupex.host.mtree import ManifestEntry, parse_mtree
+from rupex.host.taken import ACCESS_LISTS, OWNERS_LOST, rows_of
 from rupex.host.tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside
-from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds
+from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds, unknown
 
 _BROKEN: Final = (tarfile.TarError, EOFError, OSError, zlib.error, LZMAError, ValueError, OverflowError)
 _CHUNK: Final = 1 << 20
@@ -133,18 +135,34 @@ class ArchiveTree(HostTree):
                     member.isdir(),
                     member.isreg(),
                     stat.S_IMODE(member.mode),
-                    Setting(member.uname or self.accounts.user_name(member.uid)),
-                    Setting(member.gname or self.accounts.group_name(member.gid)),
+                    *self._owners(member),
                     member.size,
                     float(member.mtime),
                 )
             found = self._made[path] = self._as_listed(path, found)
         return found
 
+    def _owners(self, member: tarfile.TarInfo) -> tuple[Setting[str], Setting[str]]:
+        if OWNERS_LOST in member.pax_headers:
+            lost: Setting[str] = unknown("the copy that the snapshot was made of did not keep owners")
+            return lost, lost
+        return (
+            Setting(member.uname or self.accounts.user_name(member.uid)),
+            Setting(member.gname or self.accounts.group_name(member.gid)),
+        )
+
     def access_list(self, path: str) -> AccessList | None:
         member = self._member(path)
         text = None if member is None else member.pax_headers.get("SCHILY.acl.access")  # star(4), GNU tar, libarchive
+        if text is None and path in self._taken_lists:
+            text = self._taken_lists[path]
+            if text == "?":  # there is one, and the machine had no program to tell what it says
+                return AccessList(7, (("somebody whom an access list names that was not read", 7),))
         return None if text is None else parse_access_list(text)
+
+    @cached_property
+    def _taken_lists(self) -> dict[str, str]:
+        return dict(rows_of(self._contents.get(ACCESS_LISTS, b"").decode("utf-8", "surrogateescape")))
 
     def _member(self, path: str) -> tarfile.TarInfo | None:
         """The member at ``path``; of a hard link, the one that it is another name of."""

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from typing import Final
 
-from rupex.host.packages import DPKG_STATUS, upstream_version
+from rupex.host.packages import DPKG_STATUS, taken_version, upstream_version
 from rupex.host.tree import HostTree, TreeError
 from rupex.model import RupexError
 from rupex.tls.openssl import Library
@@ -30,6 +30,9 @@ def find_library(tree: HostTree, assumed: Mapping[str, str]) -> Library:
         if number:
             is_debian = version is not None and version.provenance.file == DPKG_STATUS
             return _with_policy(tree, tuple(map(int, number.groups())), is_debian=is_debian)
+    told = taken_version(tree, "openssl")
+    if told is not None and re.fullmatch(r"\d{1,3}\.\d{1,3}\.\d{1,3}", told.version):
+        return _with_policy(tree, parse_release(told.version), is_debian=tree.is_file("etc/debian_version"))
     return _with_policy(tree, None, is_debian=False)
 
 

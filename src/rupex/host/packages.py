@@ -7,6 +7,7 @@ from weakref import WeakKeyDictionary
 
 from msgspec import Struct
 
+from rupex.host.taken import VERSIONS, rows_of
 from rupex.host.tree import HostTree, TreeError
 from rupex.model import Provenance, bounds
 
@@ -27,6 +28,18 @@ class PackageVersion(Struct, frozen=True):
 
 
 _cache: WeakKeyDictionary[HostTree, dict[str, PackageVersion]] = WeakKeyDictionary()
+
+
+def taken_version(tree: HostTree, program: str) -> PackageVersion | None:
+    """What ``program`` said of its own version when a snapshot was taken; None without a snapshot, or when it was not there."""
+    try:
+        text = tree.read(VERSIONS).decode("utf-8", "replace")
+    except TreeError:
+        return None
+    for line, (name, version) in enumerate(rows_of(text), 1):
+        if name == program:
+            return PackageVersion(version, Provenance("explicit", VERSIONS, line, 1))
+    return None
 
 
 def upstream_version(tree: HostTree, package: str) -> PackageVersion | None:

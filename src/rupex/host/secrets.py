@@ -16,7 +16,7 @@ from msgspec import Struct
 Kind = Literal["password", "key", "hash"]
 
 _HINTS: Final = (
-    *("passw", "passphrase", "secret", "token", "credential", "authorization", "private key", "@", "$$", "{s"),
+    *("passw", "stats", "passphrase", "secret", "token", "credential", "authorization", "private key", "@", "$$", "{s"),
     *("$1$", "$2", "$5$", "$6$", "$y$", "$apr1", "$argon", "pass=", "pass:", "pass =", "pass :", 'pass"', "pass'"),
     *(
         word + mark + "key"
@@ -42,9 +42,12 @@ _AFTER: Final = re.compile(
 _HEADER: Final = re.compile(
     r"(?i)authorization[\"']?[ \t:=]+[\"']?(?:basic|bearer|token)[ \t]+(?P<value>[^\s\"';$]{4,4096})"
 )
+_STATISTICS: Final = re.compile(r"(?m)^[ \t]*stats[ \t]+auth[ \t]+[^\s:]{1,64}:(?P<value>[^\s$]{1,256})")
 _IN_URL: Final = re.compile(r"\w://[^\s/:@\"']{0,128}:(?P<value>[^\s/@\"'$]{1,256})@")
 _PEM: Final = re.compile(
-    r"-----BEGIN [A-Z0-9 ]{0,40}PRIVATE KEY-----(?:.*?-----END [A-Z0-9 ]{0,40}PRIVATE KEY-----|.*)", re.DOTALL
+    r"-----BEGIN (?:[A-Z0-9 ]{0,40}PRIVATE KEY|RUPEX KEY DESCRIPTION)-----"
+    r"(?:.*?-----END (?:[A-Z0-9 ]{0,40}PRIVATE KEY|RUPEX KEY DESCRIPTION)-----|.*)",
+    re.DOTALL,
 )
 _HASH: Final = re.compile(
     r"\$\$?(?:apr1|2[abxy]|[156y]|argon2(?:id?|d))\$[./\w$=,+-]{8,256}|\{SSHA?\}[\w+/=]{8,256}|\{SHA\}[\w+/=]{20,64}"
@@ -53,20 +56,23 @@ _HASH: Final = re.compile(
 _NOT_SECRET: Final = re.compile(
     r"(?i)(?:file|path|dir|folder|url|uri|endpoint|name|(?:[_-]|(?-i:(?<=[a-z])[IR]))(?:id|d|ref|ef)|type|length|size|expires?|"
     r"expiry|ttl|lifetime|[_-](?:age|min|max|len|alg)|timeout|policy|header|algorithm|format|field|location|issuer|count|limit|"
-    r"required|enabled|prompt|tokens|secrets|passwords|credentials|method|schemes?|hint|alias|zone)$"
+    r"required|enabled|prompt|tokens|secrets|passwords|credentials|method|schemes?|hint|alias|zone|dialog|policy|agent)$"
 )
 """Names that speak about a secret and do not hold one."""
 
 _REFERENCE: Final = re.compile(
-    r"(?i)[$%@!*<|>/~\[].*|\.{1,2}/.*|\{\{.*|(?:file|vault|env|secret|sops|arn|ref|op|https?|ssm|kms)[+:].*|enc\(.*|"
+    r"(?i)[$%@!*<|>/~\[].*|\.{1,2}/.*|\{\{.*|(?:file|exec|vault|env|secret|sops|arn|ref|op|https?|ssm|kms)[+:].*|enc\(.*|"
     r"null|none|nil|true|false|on|off|yes|no|required|optional|default|prompt|redacted|x+|\d{1,4}|all|any|full|prod|min(?:or|imal)?"
 )
 """Values that stand for a secret, or for none."""
 
 _COMMENT: Final = re.compile(r"[ \t]*(?:\#|//|;|--|<!--)")
 _LEADING: Final = re.compile(
-    r"[ \t]*(?:set[ \t]+\$|(?:SetEnv|PassEnv|Define|export|ENV|ARG|env)[ \t]+[\"']?)?[\"']?[\w.$-]*\Z", re.IGNORECASE
+    r"[ \t]*(?:set[ \t]+\$|(?:SetEnv|PassEnv|Define|export|ENV|ARG|env)[ \t]+[\"']?|user[ \t]+\S{1,64}[ \t]+)?[\"']?[\w.$-]*\Z",
+    re.IGNORECASE,
 )
+_END: Final = re.compile(r"[\"']?[ \t]*(?:;|\r?\n|\Z|#|groups )")
+"""What may stand behind the value of a directive; in prose other words do."""
 _WIDEST_LINE: Final = 512
 
 
@@ -104,6 +110,8 @@ def _spans(text: str) -> Iterator[tuple[int, int, str, Kind]]:
         yield match.start(), match.end(), "a private key", "key"
     for match in _HEADER.finditer(text):
         yield *match.span("value"), "Authorization", "password"
+    for match in _STATISTICS.finditer(text):
+        yield *match.span("value"), "stats auth", "password"
     for match in _IN_URL.finditer(text):
         if not _REFERENCE.fullmatch(match["value"]):
             yield *match.span("value"), "the password of a URL", "password"
@@ -126,7 +134,7 @@ def _value_span(text: str, core: re.Match[str], after: re.Match[str]) -> tuple[i
     if after["blank"] is not None:  # "name value" is a directive only at the start of a line, and prose elsewhere
         begin = max(0, core.start() - _WIDEST_LINE)
         begin = max(begin, *(text.rfind(mark, begin, core.start()) + 1 for mark in "\n;{"))
-        if not _LEADING.match(text, begin, core.start()):
+        if not _LEADING.match(text, begin, core.start()) or not _END.match(text, after.end()):
             return None
     start, end = after.span("value")
     if text[start] in "\"'":

@@ -23,6 +23,7 @@ from msgspec import Struct
 from rupex.host.access import READ, WRITE, AccessList, audience, decode_access_list
 from rupex.host.accounts import Accounts
 from rupex.host.mtree import ManifestEntry
+from rupex.host.taken import UNREAD, rows_of
 from rupex.model import FileFacts, FolderFacts, Key, Problem, Provenance, Setting, bounds, unknown
 from rupex.model.facts import FileKind
 
@@ -149,8 +150,26 @@ class HostTree(ABC):
         return found
 
     def read(self, path: str, limit: int = bounds.CONFIG_FILE_BYTES) -> bytes:
-        """The bytes of the file at ``path``. Raises :class:`TreeError`: missing, no file, unreadable, over ``limit``."""
-        return self.read_real(self.real(path), limit)
+        """The bytes of the file at ``path``. Raises :class:`TreeError`: missing, no file, unreadable, over ``limit``, or left
+        out of a snapshot."""
+        real = self.real(path)
+        left_out = self._left_out.get(real)
+        if left_out is not None:
+            raise TreeError("unreadable", path, left_out)
+        return self.read_real(real, limit)
+
+    def is_listed(self, folder: str) -> bool:
+        """Whether the tree has all the names in a folder; a snapshot may leave out those of a large document root."""
+        return folder not in self._left_out
+
+    @cached_property
+    def _left_out(self) -> dict[str, str]:
+        """What a snapshot has the name of and not the content, and why."""
+        try:
+            text = self.read_real(UNREAD, bounds.CONFIG_FILE_BYTES).decode("utf-8", "surrogateescape")
+        except TreeError:
+            return {}
+        return dict(rows_of(text))
 
     def is_file(self, path: str) -> bool:
         return self._is(path, folder=False)
@@ -275,9 +294,10 @@ class HostTree(ABC):
 
     def _holds_key(self, real: str) -> bool:
         try:
-            return b"PRIVATE KEY-----" in self.read_real(real, bounds.CREDENTIAL_FILE_BYTES)
+            content = self.read_real(real, bounds.CREDENTIAL_FILE_BYTES)
         except TreeError:
             return False
+        return b"PRIVATE KEY-----" in content or b"-----BEGIN RUPEX KEY DESCRIPTION-----" in content
 
     @cached_property
     def _names(self) -> dict[str, frozenset[str]]:

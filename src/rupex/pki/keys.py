@@ -20,6 +20,7 @@ from msgspec import structs
 from rupex.model import Key
 from rupex.pki.certificates import CredentialError, kind_of
 from rupex.pki.der import rsa_flaw, rsa_public_key
+from rupex.pki.described import parse_description
 
 
 def parse_private_key(content: bytes, password: str | None = None) -> Key:
@@ -28,6 +29,9 @@ def parse_private_key(content: bytes, password: str | None = None) -> Key:
 
     RSA keys are loaded without the library's own check of their primes, which takes a third of a second for each.
     """
+    described = parse_description(content) if b"RUPEX KEY DESCRIPTION" in content else None
+    if described is not None:
+        return described
     pem = b"-----BEGIN" in content
     if pem and b"PRIVATE KEY-----" not in content:
         raise CredentialError("no private key in it")

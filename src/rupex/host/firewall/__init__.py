@@ -13,12 +13,9 @@ from rupex.host.firewall.firewalld import parse_zone
 from rupex.host.firewall.iptables import parse_iptables
 from rupex.host.firewall.nft import NftError, parse_nft
 from rupex.host.firewall.rules import Chain, Ruleset, Way, edges, narrowest, way_to
+from rupex.host.taken import IPTABLES_RULES, NFT_RULES
 from rupex.host.tree import HostTree, TreeError, inside
 from rupex.model import Firewall, PortRange, Provenance, Setting, bounds, unknown
-
-TAKEN_NFT: Final = "rupex/nft.rules"
-TAKEN_IPTABLES: Final = "rupex/iptables.rules"
-"""Where a snapshot keeps what the kernel had."""
 
 MOST_RANGES: Final = 1_000
 """Each is worked out by a walk through all rules; a machine that offers services has dozens."""
@@ -55,7 +52,7 @@ def find_firewall(tree: HostTree) -> Setting[Firewall] | None:
 def _in_force(tree: HostTree) -> list[tuple[str, Ruleset]]:
     taken = [
         (name, read(path, text))
-        for path, name, read in ((TAKEN_NFT, "nftables", parse_nft), (TAKEN_IPTABLES, "iptables", parse_iptables))
+        for path, name, read in ((NFT_RULES, "nftables", parse_nft), (IPTABLES_RULES, "iptables", parse_iptables))
         if (text := _text(tree, path))
     ]
     if taken:

@@ -62,7 +62,7 @@ class Content:
         """Whether the tree has this document root."""
         found = self._roots.get(root)
         if found is None:
-            found = self._roots[root] = self.tree.is_folder(inside(root))
+            found = self._roots[root] = self.tree.is_folder(inside(root)) and self.tree.is_listed(inside(root))
         return found
 
     def kind(self, path: str, root: str) -> Kind | None:

@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
-from rupex.host.packages import upstream_version
+from rupex.host.packages import taken_version, upstream_version
 from rupex.model import Provenance, RupexError, Setting, default_of
 from rupex.servers.family import Surroundings
 
@@ -51,8 +51,8 @@ def find_release(around: Surroundings) -> Release:
     said = around.assumed.get("nginx")
     if said is not None:
         return Release(parse_release(said), Provenance("default", note="as assumed by the user"))
-    for package in _PACKAGES:
-        found = upstream_version(around.tree, package)
+    told = taken_version(around.tree, "nginx")
+    for found in (told, *(upstream_version(around.tree, package) for package in _PACKAGES)):
         if found is not None and re.fullmatch(r"\d+\.\d+\.\d+", found.version):
             return Release(parse_release(found.version), found.provenance)
     newest = parse_release(_table()["newest"])

@@ -1,0 +1,70 @@
+"""``rupex collect``: a snapshot of this machine, without private keys."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from rupex.cli import options
+from rupex.cli.main import DONE, INCOMPLETE
+
+
+def add_verbs(verbs: Any) -> None:
+    parser = options.verb(
+        verbs, "collect", "take a snapshot of this machine for an audit elsewhere, without private keys and secrets",
+        "rupex collect --list, then rupex collect --output booking.tar.gz", run,
+    )  # fmt: skip
+    parser.add_argument(
+        "--root", metavar="DIR", type=Path, default=Path("/"), help="the host tree (default: this machine)"
+    )
+    parser.add_argument(
+        "--output", metavar="FILE", type=Path, help="the archive (default: HOSTNAME.tar.gz; never written over)"
+    )
+    parser.add_argument(
+        "--list", action="store_true", help="only show what would be taken, and what would be done to it"
+    )
+    parser.add_argument(
+        "--script", action="store_true", help="print a shell script that takes the snapshot on a machine without Python"
+    )
+    parser.add_argument("--now", metavar="TIME", help="the time to write down, such as 2026-11-24T09:30:00Z")
+    parser.add_argument("--verbose", action="store_true", help="where an error of our own came from")
+    parser.add_argument("--quiet", action="store_true", help="one line")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    if arguments.script:
+        from rupex.snapshot.script import render_script
+
+        print(render_script(), end="")
+        return DONE
+    from rupex.host import DiskTree
+    from rupex.model import RupexError
+    from rupex.reports.snapshot import render_plan, render_taken
+    from rupex.snapshot import collect, plan, survey
+
+    if not arguments.root.is_dir():
+        raise RupexError(f"{arguments.root}: no such folder")
+    tree = DiskTree(arguments.root)
+    width, colour = options.terminal_width(), options.wants_colour()
+    if arguments.list:
+        planned, looked_at = survey(tree)
+        print(render_plan(looked_at, planned.closed, width=width, colour=colour), end="")
+        return INCOMPLETE if planned.closed else DONE
+    path = arguments.output or Path(f"{_name(arguments.root)}.tar.gz")
+    if path.exists():
+        raise RupexError(f"{path}: exists already; name another file with --output")
+    from rupex.cli.progress import Bar
+
+    planned = plan(tree)
+    with Bar("taking", len(planned.items)) as bar:
+        taken = collect(tree, planned, path, options.moment(arguments.now), lambda _: bar.advance())
+    print(render_taken(taken, planned.closed, str(path), width=width, colour=colour, quiet=arguments.quiet), end="")
+    failed = [one for one in taken if one.kind == "configuration" and one.unread is not None and one.unread == one.how]
+    return INCOMPLETE if failed or planned.closed else DONE
+
+
+def _name(root: Path) -> str:
+    import socket
+
+    return socket.gethostname() if root == Path("/") else root.resolve().name

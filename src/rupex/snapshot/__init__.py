@@ -1,0 +1,51 @@
+"""Bringing a host home: a snapshot of what an audit needs, without private keys and secrets.
+
+``plan.py`` says what is taken, ``clean.py`` what of a file's content may leave, ``write.py`` makes the archive, and
+``script.py`` a plain POSIX shell script that does the same on a machine without Python. docs/evidence.md tells an operator.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
+from pathlib import Path
+
+from rupex.host import HostTree
+from rupex.host.taken import IPTABLES_RULES, NFT_RULES, PROCESSES, VERSIONS
+from rupex.snapshot.plan import Plan, plan
+from rupex.snapshot.write import Taken, take, write_snapshot
+
+
+def survey(tree: HostTree) -> tuple[Plan, list[Taken]]:
+    """What would be taken of ``tree``, looked at and cleaned, and not written."""
+    planned = plan(tree)
+    return planned, [one for one, _ in take(tree, planned.items)]
+
+
+def collect(
+    tree: HostTree, planned: Plan, path: Path, now: datetime, told: Callable[[Taken], None] = lambda _: None
+) -> list[Taken]:
+    """Write the snapshot of ``tree`` that was ``planned``. Raises :class:`~rupex.model.RupexError`."""
+    facts = dict(_machine_facts(tree)) if str(tree.root) == "/" else {}
+    unlisted = (*planned.unlisted, *planned.closed)
+    return write_snapshot(path, tree, take(tree, planned.items), facts, now.timestamp(), unlisted=unlisted, told=told)
+
+
+def _machine_facts(tree: HostTree) -> Iterator[tuple[str, str]]:
+    """The texts of the folder ``rupex/``, of the machine that this runs on."""
+    from rupex.host.machine import inspect_packet_filters, inspect_processes, inspect_versions
+
+    yield VERSIONS, "".join(f"{name}\t{version}\n" for name, version in inspect_versions())
+    rows: Sequence[str] = [
+        f"{process.pid}\t{process.name}\t{process.owner}\t{process.started.isoformat()}\n"
+        for process in inspect_processes(tree.accounts)
+    ]
+    yield PROCESSES, "".join(rows)
+    nft, iptables = inspect_packet_filters()
+    if nft:
+        yield NFT_RULES, nft
+    if iptables:
+        yield IPTABLES_RULES, iptables
+
+
+__all__ = ["Plan", "Taken", "collect", "plan", "survey"]
