@@ -184,6 +184,7 @@ def _credentials(
                 chain=chain[1:],
                 key=None if key_path is None else _key_file(store, key_path, key_places[key_path]),
                 unknown=found if isinstance(found, str) else None,
+                trust=store.trust(path),
             )
         )
     first, end = share.bounds(len(key_places))

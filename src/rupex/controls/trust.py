@@ -42,7 +42,7 @@ def trust(certificate: CertificateFile, *, anchors: tuple[str, ...]) -> Judgemen
     if leaf.self_signed:
         return Fail("it is signed with its own key, and no list of anchors has it")
     if path is None:
-        return EXEMPT if certificate.source == "files" else Unknown("a certificate of its chain cannot be read")
+        return Unknown("a certificate of its chain cannot be read")
     if path.anchor is not None:
         return Pass(message=path.anchor)
     if path.missing is None:
@@ -153,7 +153,7 @@ def lifetime(certificate: CertificateFile, *, limits: dict[str, int]) -> Judgeme
     if leaf is None:
         return Unknown(certificate.unknown or "not read")
     if path is None:
-        return EXEMPT
+        return Unknown("a certificate of its chain cannot be read")
     if not path.is_public:
         return Unknown("no path could be built") if path.missing is not None and leaf.public_policy else EXEMPT
     issued = leaf.not_before.date()

@@ -9,7 +9,7 @@ from rupex.host.tree import HostTree, TreeError
 from rupex.model import bounds
 
 if TYPE_CHECKING:
-    from rupex.model import Certificate, Key
+    from rupex.model import Certificate, Key, TrustPath
 
 
 class CredentialStore:
@@ -40,6 +40,25 @@ class CredentialStore:
                 found = str(error)
             self._certificates[path] = found
         return found
+
+    def trust(self, path: str) -> TrustPath | None:
+        """The way from the leaf of the file to an anchor; None where a certificate on it cannot be read."""
+        chain = self.certificates(path)
+        if isinstance(chain, str):
+            return None
+        from rupex.pki.chains import path_by_names
+
+        # Only what says that it keeps the rules of public authorities can be one of theirs (BR 7.1.6.1), and only then are
+        # the public list and signatures worth their time.
+        if not chain[0].public_policy:
+            return path_by_names(chain)
+        from rupex.pki.certificates import CredentialError, der_forms
+        from rupex.pki.chains import trust_path
+
+        try:
+            return trust_path(der_forms(self.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)))
+        except (TreeError, CredentialError):
+            return None
 
     def chains(self) -> dict[str, tuple[Certificate, ...]]:
         """The certificates of every file that was read so far."""

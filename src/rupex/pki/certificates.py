@@ -56,6 +56,12 @@ def parse_certificates(content: bytes) -> list[Certificate]:
     return [_describe_pem(block) if index else _describe(_load_pem(block)) for index, block in enumerate(blocks)]
 
 
+def der_forms(content: bytes) -> list[bytes]:
+    """The certificates of a PEM file in order, or the one of a DER file, in DER form. Raises :class:`CredentialError`."""
+    blocks = _pem_blocks(content)[: bounds.CERTIFICATES_IN_FILE]
+    return [_load_pem(block).public_bytes(Encoding.DER) for block in blocks] if blocks else [content]
+
+
 def parse_der(content: bytes) -> Certificate:
     """One certificate as it stands on the wire. Raises :class:`CredentialError`."""
     return _describe_der(content)

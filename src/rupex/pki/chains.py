@@ -15,7 +15,7 @@ from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509 import ocsp
 
-from rupex.model import TrustPath
+from rupex.model import Certificate, TrustPath
 
 _LONGEST = 10
 """Certificates on one path; real ones have up to five."""
@@ -43,6 +43,21 @@ def trust_path(chain: Sequence[bytes]) -> TrustPath | None:
         return _path(sent) if sent else None
     except (ValueError, UnsupportedAlgorithm, x509.InvalidVersion):
         return None
+
+
+def path_by_names(chain: Sequence[Certificate]) -> TrustPath:
+    """The way of a file's first certificate over the others by their names, where no public authority issued it: whose
+    certificate is none of those keeps no rule that says who signed it. No signature is looked at."""
+    here, used = 0, [0]
+    while not chain[here].self_signed and len(used) < _LONGEST:
+        above = next((at for at, one in enumerate(chain) if at not in used and one.subject == chain[here].issuer), None)
+        if above is None:
+            break
+        used.append(above)
+        here = above
+    missing = None if chain[here].self_signed else chain[here].issuer
+    prints = tuple(chain[at].sha256 for at in used)
+    return TrustPath(None, False, missing, len(chain) - len(used), used == sorted(used), prints)
 
 
 def says_good(response: bytes) -> bool:
