@@ -14,6 +14,7 @@ want openssl openssl
 want apache2 apache2
 want haproxy haproxy
 want gnutls-serv gnutls-bin
+want systemd-analyze systemd
 want nft nftables
 want iptables-restore iptables
 want ip iproute2

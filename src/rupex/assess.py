@@ -15,7 +15,7 @@ from rupex.gather import Evidence, Scene, count_files, gather, host_of, open_sce
 from rupex.host import HostTree
 from rupex.host.opening import archive_name, is_archive
 from rupex.judging import Judged, JudgedControl, judge
-from rupex.model import Endpoint, Fail, Host, Pass, Problem, Provenance, RupexError, Sample
+from rupex.model import Endpoint, Fail, Host, Life, Pass, Problem, Provenance, RupexError, Sample
 from rupex.model.judgement import Verdict, worst_verdict
 from rupex.model.run import (
     CeilingInDoubt,
@@ -68,7 +68,7 @@ class HalfHost(Struct):
     endpoints: tuple[Endpoint, ...]
     samples: tuple[Sample, ...]
     problems: tuple[Problem, ...]
-    shortest_days: int | None
+    lives: tuple[Life, ...]
 
 
 def assess(host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = False) -> HostDocument:
@@ -113,7 +113,7 @@ def assess_tree(
         told = host.endpoints
         if outlines:  # what they negotiate was judged here, and nobody else will ask
             told = tuple(structs.replace(e, tls=None) if e.id in host.alike else e for e in told)
-        return msgspec.msgpack.encode(HalfHost(findings, told, host.samples, host.problems, host.shortest_days))
+        return msgspec.msgpack.encode(HalfHost(findings, told, host.samples, host.problems, host.lives))
 
     (first, findings), received = both(lambda: part(Share(0.0, HERE)), there)
     second = msgspec.msgpack.decode(received, type=HalfHost)
@@ -122,7 +122,7 @@ def assess_tree(
         endpoints=first.endpoints + second.endpoints,
         samples=first.samples + second.samples,
         problems=first.problems + second.problems,
-        shortest_days=min((d for d in (first.shortest_days, second.shortest_days) if d is not None), default=None),
+        lives=first.lives + second.lives,
     )
     for control, more in second.findings.items():
         findings[control].add(more)

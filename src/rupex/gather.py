@@ -17,10 +17,13 @@ from rupex.model import (
     CertificateUse,
     Host,
     KeyFile,
+    Life,
     Problem,
     ProblemKind,
     Provenance,
+    Renewal,
     RupexError,
+    Setting,
     Source,
     bounds,
     lifetime_days,
@@ -101,6 +104,7 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
     found = [configuration.endpoints(share, outlines=outlines) for configuration in configurations]
     endpoints = tuple(endpoint for some, _ in found for endpoint in some)
     certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
+    renewals = find_renewals(tree)
     problems = [*(scene.problems if share.is_first else ()), *_missing_credentials(certificates, keys, tree)]
     return Host(
         name=scene.name,
@@ -116,15 +120,23 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
         samples=tuple(sample for configuration in configurations for sample in configuration.samples(endpoints)),
         problems=tuple(problems[: bounds.PROBLEMS]),
         chains=scene.around.credentials.chains(),
-        renewals=find_renewals(tree) if share.is_first else None,
+        renewals=renewals,
         firewall=find_firewall(tree) if share.is_first else None,
         listening=find_listening(tree) if share.is_first else None,
-        shortest_days=min(
-            (lifetime_days(c.leaf.not_before, c.leaf.not_after) for c in certificates if c.leaf is not None),
-            default=None,
-        ),
+        lives=tuple(_lives(certificates, tree, renewals)),
         alike={identity: likeness for _, some in found for identity, likeness in some.items()},
     )
+
+
+def _lives(
+    certificates: Iterable[CertificateFile], tree: HostTree, renewals: Setting[tuple[Renewal, ...]]
+) -> Iterable[Life]:
+    """How long each certificate lives; where its links lead only if a job says which certificates it renews."""
+    follow = any(job.covers is not None for job in renewals.value or ())
+    for file in certificates:
+        if file.leaf is not None:
+            days = lifetime_days(file.leaf.not_before, file.leaf.not_after)
+            yield Life(file.path, days, file.leaf.not_after, tree.real(file.path) if follow else None)
 
 
 def _find(tree: HostTree, start: str, family: str | None, problems: list[Problem]) -> list[tuple[str, str]]:

@@ -43,7 +43,7 @@ def dates(certificate: CertificateFile, *, now: datetime) -> Judgement:
     evidence=("files", "wire"),
     remedy={"*": "Renew it now, and have a scheduled job renew it and reload the server."},
 )
-def expiry(certificate: CertificateFile, *, now: datetime, days: int, lifetime_share: float) -> Judgement:
+def expiry(certificate: CertificateFile, host: Host, *, now: datetime, days: int, lifetime_share: float) -> Judgement:
     leaf = certificate.leaf
     if leaf is None:
         return Unknown(certificate.unknown or "not read")
@@ -52,7 +52,10 @@ def expiry(certificate: CertificateFile, *, now: datetime, days: int, lifetime_s
     left = leaf.not_after - now
     if left > wanted:
         return PASS
-    return Fail(f"{left.days} days left, until {_day(leaf.not_after)}; more than {wanted.days} are wanted")
+    words = f"{left.days} days left, until {_day(leaf.not_after)}; more than {wanted.days} are wanted"
+    jobs = (host.renewals.value if host.renewals is not None else None) or ()
+    runs = [moment for job in jobs if job.enabled and job.schedule is not None and (moment := job.schedule.next(now))]
+    return Fail(f"{words}; the next renewal is tried on {_day(min(runs))}" if runs else words)
 
 
 def _day(moment: datetime) -> str:

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, Fail, Host, Judgement, Pass, Renewal, Unknown
+from rupex.model import EXEMPT, Fail, Host, Judgement, Life, Pass, Renewal, Unknown
+
+
+def _brief(host: Host, days: int) -> list[Life]:
+    """The certificates that live so short, the one that ends first in front."""
+    return sorted((life for life in host.lives if life.days <= days), key=lambda life: life.not_after)
 
 
 def _jobs(host: Host, days: int) -> tuple[Renewal, ...] | Judgement:
     """The jobs of a host with a certificate that lives so short that somebody has to renew it all the time; or the judgement
     that ends the matter."""
-    if host.shortest_days is None or host.shortest_days > days:
+    if not _brief(host, days):
         return EXEMPT
     if host.renewals is None:
         return Unknown("only the host's own files can tell")
@@ -28,17 +35,40 @@ def _jobs(host: Host, days: int) -> tuple[Renewal, ...] | Judgement:
     evidence=("config", "files", "wire"),
     remedy={"*": "Enable the client's timer (systemctl enable --now), or add a line for it to a cron table."},
 )
-def scheduled(host: Host, *, days: int) -> Judgement:
+def scheduled(host: Host, *, now: datetime, days: int) -> Judgement:
     jobs = _jobs(host, days)
     if not isinstance(jobs, tuple):
         return jobs
-    for job in jobs:
-        if job.enabled:
-            return Pass(job.provenance, job.name)
-    short = f"a certificate lives {host.shortest_days} days"
+    lives = _brief(host, days)
+    enabled = [job for job in jobs if job.enabled]
+    if enabled:
+        return _in_time(enabled, lives, now)
+    short = f"a certificate lives {min(life.days for life in lives)} days"
     if jobs:
         return Fail(f"{short}, and {jobs[0].name}, which would renew it, is not enabled", jobs[0].provenance)
     return Fail(f"{short}, and no timer or cron table renews it")
+
+
+def _in_time(enabled: list[Renewal], lives: list[Life], now: datetime) -> Judgement:
+    """Whether the jobs renew every certificate, and run before the first of them ends."""
+    job = enabled[0]
+    if all(one.covers is not None and not one.hooks for one in enabled):
+        covered = {path for one in enabled for path in one.covers or ()}
+        left = [life for life in lives if life.real not in covered]
+        if left:
+            return Fail(f"{left[0].path} is none of the certificates that {job.name} renews", job.provenance)
+    runs = [(moment, one) for one in enabled if one.schedule is not None and (moment := one.schedule.next(now))]
+    if len(runs) < len(enabled) or not runs:
+        return Pass(job.provenance, job.name)
+    moment, job = min(runs, key=lambda run: run[0])
+    first = next((life for life in lives if life.not_after > now), None)
+    if first is None:
+        return Pass(job.provenance, f"{job.name}, next on {moment:%Y-%m-%d %H:%M}")
+    if moment >= first.not_after:
+        ends = f"{first.path} expires on {first.not_after:%Y-%m-%d}"
+        return Fail(f"{ends}, before {job.name} runs next, on {moment:%Y-%m-%d}", job.provenance)
+    last = (first.not_after - moment).days
+    return Pass(job.provenance, f"{job.name}, next on {moment:%Y-%m-%d %H:%M}, {last} days before {first.path} expires")
 
 
 @control(

@@ -6,8 +6,11 @@ import re
 from collections.abc import Iterator
 from typing import Final
 
+from msgspec import structs
+
+from rupex.host.schedules import SCRIPT_FOLDERS, parse_calendar, parse_cron, parse_span
 from rupex.host.tree import HostTree, TreeError
-from rupex.model import Provenance, Renewal, Setting, bounds, unknown
+from rupex.model import Provenance, Renewal, Schedule, Setting, bounds, unknown
 
 _CLIENT = re.compile(r"\b(?:certbot|letsencrypt|acme\.sh|acme-client|acme_tiny|dehydrated|lego|uacme|getssl)\b")
 _RELOAD = re.compile(r"\b(?:reload|restart|try-reload-or-restart|graceful)\b|-s\s+reload|\bHUP\b")
@@ -20,6 +23,7 @@ _SETTINGS: Final = ("etc/letsencrypt/renewal", "etc/letsencrypt")
 _SETTING = re.compile(
     r"^\s*(?:installer|deploy[-_]hook|renew[-_]hook|post[-_]hook|Le_ReloadCmd)\s*=\s*(.+)$", re.MULTILINE
 )
+_CERTIFICATE = re.compile(r"^\s*(?:fullchain|cert)\s*=\s*(\S+)", re.MULTILINE)
 _WITHOUT_SYSTEMD: Final = re.compile(r"!\s*-[de]\s+/run/systemd")
 _LONGEST: Final = 64 << 10
 _MOST_FILES: Final = 2_000
@@ -31,8 +35,37 @@ def find_renewals(tree: HostTree) -> Setting[tuple[Renewal, ...]]:
     if not folders and not tree.is_file("etc/crontab"):
         return unknown("the tree has no folder in which a timer or a cron table would be")
     tells = _tells_server(tree)
-    found = [*_timers(tree, tells=tells), *_cron(tree, tells=tells)]
-    return Setting(tuple(found))
+    covers, hooks = _lineages(tree), any(_names(tree, folder) for folder in _HOOKS)
+    return Setting(
+        tuple(
+            structs.replace(job, covers=covers, hooks=hooks)
+            for job in (*_timers(tree, tells=tells), *_cron(tree, tells=tells))
+        )
+    )
+
+
+def _lineages(tree: HostTree) -> tuple[str, ...] | None:
+    """The certificates that the client renews, where its own settings name them; None where they do not."""
+    found = []
+    for name in _names(tree, _SETTINGS[0]):
+        for said in _CERTIFICATE.findall(_text(tree, f"{_SETTINGS[0]}/{name}")):
+            try:
+                found.append(tree.real(said))
+            except TreeError:
+                continue
+    return tuple(found) or None
+
+
+def _timer_schedule(text: str) -> Schedule | None:
+    """The first calendar of a timer; several, or a span since something else, are not read."""
+    calendars = re.findall(r"^\s*OnCalendar\s*=\s*(.+)$", text, re.MULTILINE)
+    schedule = parse_calendar(calendars[-1]) if calendars else None
+    spread = re.search(r"^\s*RandomizedDelaySec\s*=\s*(.+)$", text, re.MULTILINE)
+    return (
+        schedule
+        if schedule is None or spread is None
+        else structs.replace(schedule, spread_seconds=parse_span(spread[1]))
+    )
 
 
 def _timers(tree: HostTree, *, tells: bool) -> Iterator[Renewal]:
@@ -51,7 +84,8 @@ def _timers(tree: HostTree, *, tells: bool) -> Iterator[Renewal]:
                 continue
             enabled = any(name in _names(tree, wants) for wants in _WANTS)
             reloads = tells or any(_RELOAD.search(line) for line in runs)
-            yield Renewal(name, enabled, reloads, Provenance("explicit", f"{folder}/{name}", 1, 1))
+            schedule = _timer_schedule(text)
+            yield Renewal(name, enabled, reloads, Provenance("explicit", f"{folder}/{name}", 1, 1), schedule)
 
 
 def _cron(tree: HostTree, *, tells: bool) -> Iterator[Renewal]:
@@ -63,7 +97,7 @@ def _cron(tree: HostTree, *, tells: bool) -> Iterator[Renewal]:
                 continue
             idle = has_systemd and _WITHOUT_SYSTEMD.search(line) is not None  # left to the timer there
             reloads = tells or _RELOAD.search(line) is not None
-            yield Renewal(path, not idle, reloads, Provenance("explicit", path, number, 1))
+            yield Renewal(path, not idle, reloads, Provenance("explicit", path, number, 1), parse_cron(line))
     for folder in _SCRIPTS:
         for name in _names(tree, folder):
             text = _text(tree, f"{folder}/{name}")
@@ -71,9 +105,8 @@ def _cron(tree: HostTree, *, tells: bool) -> Iterator[Renewal]:
             if _CLIENT.search(body):
                 path = f"{folder}/{name}"
                 is_run = _is_executable(tree, path)
-                yield Renewal(
-                    path, is_run, tells or _RELOAD.search(body) is not None, Provenance("explicit", path, 1, 1)
-                )
+                reloads = tells or _RELOAD.search(body) is not None
+                yield Renewal(path, is_run, reloads, Provenance("explicit", path, 1, 1), SCRIPT_FOLDERS[folder])
 
 
 def _tells_server(tree: HostTree) -> bool:

@@ -36,6 +36,7 @@ from rupex.model.facts import (
     Key,
     KeyCopy,
     KeyFile,
+    Life,
     Listening,
     PortRange,
     Reach,
@@ -62,6 +63,7 @@ from rupex.model.judgement import (
 from rupex.model.likeness import Likeness, Pattern
 from rupex.model.problem import Problem, ProblemKind, RupexError
 from rupex.model.provenance import Provenance, Setting, default_of, unknown
+from rupex.model.schedule import Schedule
 
 __all__ = [
     "EXEMPT",
@@ -86,6 +88,7 @@ __all__ = [
     "KeyCopy",
     "KeyFile",
     "Leg",
+    "Life",
     "Likeness",
     "Limits",
     "Listening",
@@ -103,6 +106,7 @@ __all__ = [
     "Renewal",
     "RupexError",
     "Sample",
+    "Schedule",
     "Scope",
     "SecretPlace",
     "SentCertificate",

@@ -12,6 +12,7 @@ from rupex.model.endpoint import Endpoint
 from rupex.model.likeness import Likeness
 from rupex.model.problem import Problem
 from rupex.model.provenance import Provenance, Setting, unknown
+from rupex.model.schedule import Schedule
 
 FileKind = Literal["configuration", "certificate", "key", "document root", "deployment", "acme store"]
 
@@ -49,12 +50,26 @@ class Sample(Struct, frozen=True):
 
 
 class Renewal(Struct, frozen=True):
-    """A job that renews certificates: its ``name``, whether it is ``enabled``, and whether it ``reloads`` the server after."""
+    """A job that renews certificates: its ``name``, whether it is ``enabled``, and whether it ``reloads`` the server after.
+    ``schedule``: when it runs, None where that is not a calendar. ``covers``: the real paths of the certificates that it
+    renews, None where its client does not say. ``hooks``: it runs something after that may put them elsewhere."""
 
     name: str
     enabled: bool
     reloads: bool
     provenance: Provenance
+    schedule: Schedule | None = None
+    covers: tuple[str, ...] | None = None
+    hooks: bool = False
+
+
+class Life(Struct, frozen=True):
+    """How long a certificate lives: the ``days`` of its whole life, its end, its path, and where links lead from there."""
+
+    path: str
+    days: int
+    not_after: datetime
+    real: str | None = None
 
 
 Reach = Literal["open", "limited", "closed", "unknown"]
@@ -237,7 +252,7 @@ class Host(Struct, frozen=True, kw_only=True):
     file (or sent by a listener), leaf first as configured, by its path; ``paths``: the way of a sent one to an anchor.
     ``alike``: how endpoints, by id, come of others of the host. ``partial``: why there may be endpoints that were not looked
     for, such as a single port that was asked. ``renewals``: what renews certificates, None where no tree was looked at;
-    ``shortest_days``: the shortest life of a certificate in days, None without any. ``firewall``: None where the tree has no
+    ``lives``: of every certificate, how long it lives. ``firewall``: None where the tree has no
     word of one; ``listening``: the sockets that accept connections, None where there is no list of them."""
 
     name: str
@@ -254,7 +269,7 @@ class Host(Struct, frozen=True, kw_only=True):
     alike: Mapping[str, Likeness] = {}
     partial: str = ""
     renewals: Setting[tuple[Renewal, ...]] | None = None
-    shortest_days: int | None = None
+    lives: tuple[Life, ...] = ()
     firewall: Setting[Firewall] | None = None
     listening: tuple[Listening, ...] | None = None
 

@@ -14,6 +14,7 @@ from rupex.model import (
     Endpoint,
     Exchange,
     Host,
+    Life,
     Problem,
     Sample,
     Source,
@@ -144,7 +145,10 @@ def _host(
         problems=tuple(problems[: bounds.PROBLEMS]),
         chains=chains,
         paths=paths,
-        shortest_days=min((lifetime_days(c[0].not_before, c[0].not_after) for c in chains.values()), default=None),
+        lives=tuple(
+            Life(place, lifetime_days(leaf.not_before, leaf.not_after), leaf.not_after)
+            for place, (leaf, *_) in chains.items()
+        ),
         partial=f"nothing was asked but port {' and '.join(map(str, target.ports))}" if target.chosen else "",
     )
 
