@@ -63,6 +63,7 @@ def bench_sites(count: int, scratch: Path) -> None:
     theirs = seconds(["/usr/sbin/nginx", "-t", "-c", str(live / "etc/nginx/nginx.conf")])
     report(f"audit of {count} nginx sites", ours, "nginx -t", theirs, 0.25)
     print(f"{'':<34} peak memory {peak / 1024:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site", flush=True)
+    bench_credentials(tree, count)
 
 
 ROUND_TRIP = 0.1
@@ -70,6 +71,13 @@ REFERENCE = (
     "listen LISTEN ssl; server_name www.ternholm.test; ssl_certificate CRED/rsa.pem; ssl_certificate_key CRED/rsa.key;"
     " ssl_protocols TLSv1.2 TLSv1.3;"
 )
+
+
+def bench_credentials(tree: Path, count: int) -> None:
+    """``rupex credential`` over ``count`` files, half of them keys, half of them certificates with their issuer."""
+    files = sorted(map(str, (tree / "etc/ssl/sites").iterdir()))[:count]
+    took = seconds([RUPEX, "credential", "--quiet", *files])
+    print(f"{f'credential of {len(files)} files':<34} {took:8.1f} s (aim 20 for 10,000)", flush=True)
 
 
 def bench_probe() -> None:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import os
+import shutil
 import subprocess
 import tarfile
 import unittest
@@ -59,6 +61,40 @@ class ArchiveTest(TreeTest):
                 )  # fmt: skip
                 checks = {control: found for control, found, _ in self.judged(self.root / "host.tar")[1]}
                 self.assertEqual(checks["key.mode" if owner == "root" else "key.owner"], verdict)
+
+    @unittest.skipUnless(os.geteuid() == 0, "only root can give files away")
+    def test_owners_and_modes_are_the_same_from_a_disk_an_archive_and_a_manifest(self) -> None:
+        host = self.root / "hosts/pier"
+        build_scenario(self.root / "hosts/made")
+        shutil.copytree(self.root / "hosts/made/booking", host, symlinks=True)
+        (host / "manifest.mtree").unlink()
+        for path, owner, mode in (
+            ("etc/ssl/ternholm/booking.key", (33, 33), 0o640),
+            ("etc/ssl/ternholm/agents.key", (0, 1000), 0o640),
+            ("etc/nginx/nginx.conf", (1000, 0), 0o664),
+            ("etc/nginx/snippets", (0, 33), 0o775),
+        ):
+            os.chown(host / path, *owner)
+            (host / path).chmod(mode)
+        wanted = self.judged(host)
+        self.assertIn("fail", {verdict for control, verdict, _ in wanted[1] if control in ("key.mode", "config.mode")})
+        for name, program in (("gnu.tar.gz", "tar"), ("bsd.tar.xz", "bsdtar")):  # with this machine's names for numbers
+            how = "-czf" if name.endswith("gz") else "-cJf"
+            subprocess.run([program, how, str(self.root / name), "-C", str(host), "."], check=True)
+            with self.subTest(program):
+                self.assertEqual(self.judged(self.root / name), wanted)
+        copy = self.root / "copies/pier"
+        shutil.copytree(host, copy, symlinks=True)
+        for path in copy.rglob("*"):
+            if not path.is_symlink():
+                os.chown(path, 65534, 65534)
+                path.chmod(0o777)
+        listed = str(copy / "manifest.mtree")
+        subprocess.run(
+            ["bsdtar", "--format=mtree", "--options=!all,type,mode,uid,gid", "-cf", listed, "-C", str(host), "."],
+            check=True,
+        )
+        self.assertEqual(self.judged(copy), wanted)
 
     def archive(self, *files: tuple[str, str, int, str], more: tuple[tarfile.TarInfo, ...] = ()) -> Path:
         path = self.root / "host.tar"

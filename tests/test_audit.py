@@ -71,6 +71,9 @@ class DemoHostTest(unittest.TestCase):
             ("cert.key-match", "etc/ssl/ternholm/agents.pem", None),
             ("key.mode", "etc/ssl/ternholm/booking.key", None),
             ("config.mode", fares, None),
+            ("key.copies", "etc/ssl/ternholm/booking.key", None),
+            ("secret.plaintext", "srv/crew-app/compose.yaml", None),
+            ("surface.firewall", "etc/nftables.conf", 11),
         }
         self.assertLessEqual(expected, found)
 

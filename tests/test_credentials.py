@@ -10,7 +10,9 @@ from typing import Any
 
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
+from rupex.credentials import inspect_credentials
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
+from rupex.model.run import KeyItem
 from tests.support import NOW, TreeTest, rupex, valid_document
 from tests.test_credential_controls import weak_key
 
@@ -113,6 +115,14 @@ class CredentialTest(TreeTest):
                 self.assertEqual(item["sound"], False)
                 self.assertIn(words, item["flaw"])
         self.assertEqual(self.told("a.key")["items"][0]["sound"], True)
+
+    def test_only_the_first_rsa_keys_are_tried_for_primes_and_the_rest_say_so(self) -> None:
+        key = new_key("RSA")
+        for number in range(22):
+            write_key(self.root / f"{number:02}.key", key)
+        document = inspect_credentials(sorted(self.root.glob("[0-9]*.key")), NOW)
+        tried = [item.primes for item in document.items if isinstance(item, KeyItem)]
+        self.assertEqual(tried, ["tried"] * 20 + ["not tried"] * 2)
 
     def test_what_cannot_be_read_is_a_problem_and_the_rest_is_told(self) -> None:
         (self.root / "junk").write_bytes(b"\xfe\xed\xfe\xed" + bytes(40))

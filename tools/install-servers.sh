@@ -15,6 +15,7 @@ want apache2 apache2
 want haproxy haproxy
 want gnutls-serv gnutls-bin
 want systemd-analyze systemd
+want bsdtar libarchive-tools
 want nft nftables
 want iptables-restore iptables
 want ip iproute2

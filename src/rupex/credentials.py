@@ -8,12 +8,12 @@ import json
 from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 from msgspec import structs
 
-from rupex.host import open_tree
-from rupex.host.opening import Located
+from rupex.host import HostTree, open_tree
+from rupex.host.opening import Located, is_archive
 from rupex.host.tree import TreeError
 from rupex.model import Certificate, FileFacts, Key, RupexError, bounds, lifetime_days
 from rupex.model.run import (
@@ -34,6 +34,9 @@ from rupex.pki.keystores import looks_like_keystore, open_keystore
 
 _LARGEST_CHECKED_BITS: Final = 8192
 """RSA keys up to this size are checked whole; a larger one would take seconds."""
+
+_MOST_CHECKED: Final = 20
+"""RSA keys of one run that are checked whole: each takes from a tenth of a second up to seconds."""
 
 _MOST_PAIRS: Final = 100
 """Pairs of a certificate and a key up to which those are told too that do not match."""
@@ -63,10 +66,12 @@ class _Found:
         self.items: list[CredentialItem] = []
         self.chains: list[ChainDocument] = []
         self.problems: list[ProblemDocument] = []
+        self.checked = 0
+        self.folders: dict[Path, tuple[HostTree, str]] = {}
 
     def read(self, path: Path) -> None:
         """Everything in one file. Raises :class:`CredentialError`, :class:`TreeError` or :class:`RupexError`."""
-        located = open_tree(path)
+        located = self._located(path)
         content = located.tree.read(located.start, bounds.CREDENTIAL_FILE_BYTES)
         where = _Where(str(path), located)
         if looks_like_keystore(content):
@@ -85,6 +90,18 @@ class _Found:
         if len(self.items) == before:
             is_none = all(reason.startswith("no ") for reason in reasons)
             raise CredentialError("neither a certificate nor a key is in it" if is_none else reasons[-1])
+
+    def _located(self, path: Path) -> Located:
+        """The tree of ``path``, shared with the other files of its folder: it remembers what it has listed."""
+        folder = path.absolute().parent
+        known = self.folders.get(folder)
+        if known is None or is_archive(path) or not path.exists():
+            located = open_tree(path)
+            if not is_archive(path):
+                self.folders[folder] = (located.tree, located.start.removesuffix(path.name))
+            return located
+        tree, start = known
+        return Located(tree, start + path.name)
 
     def _certificates(self, where: _Where, content: bytes) -> None:
         found = _bundle(content)
@@ -121,19 +138,25 @@ class _Found:
 
     def _keys(self, where: _Where, content: bytes) -> None:
         key = parse_private_key(content, self.password)
-        is_checked = key.type == "RSA" and key.flaw == "" and (key.bits or 0) <= _LARGEST_CHECKED_BITS
+        if key.type != "RSA" or key.flaw != "":
+            self._add_key(where, key)
+            return
+        is_checked = (key.bits or 0) <= _LARGEST_CHECKED_BITS and self.checked < _MOST_CHECKED
+        self.checked += is_checked
         if is_checked and not rsa_is_whole(content, self.password if key.encrypted else None):
             key = structs.replace(key, flaw="its numbers do not fit together, or its primes are none")
-        self._add_key(where, key)
+        self._add_key(where, key, primes="tried" if is_checked else "not tried")
 
-    def _add_key(self, where: _Where, key: Key, entry: str | None = None) -> None:
+    def _add_key(
+        self, where: _Where, key: Key, entry: str | None = None, primes: Literal["tried", "not tried"] | None = None
+    ) -> None:
         readers = where.facts.readers.value
         sound = None if key.flaw is None else not key.flaw
         self.items.append(
             KeyItem(
                 **where.rights, type=key.type, bits=key.bits, encrypted=key.encrypted, sound=sound, flaw=key.flaw or None,
                 public_sha256=key.public_sha256, readers=None if readers is None else readers.accounts,
-                everyone=None if readers is None else readers.everyone, entry=entry,
+                everyone=None if readers is None else readers.everyone, entry=entry, primes=primes,
             )
         )  # fmt: skip
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import json
 import time
 from pathlib import Path
 from typing import Any
@@ -51,14 +52,17 @@ def _tell(arguments: argparse.Namespace, scratch: Path, simulated: Any) -> None:
     from rupex.cli.audit import finish
     from rupex.demo.scenario import NOW, build_scenario
     from rupex.host import open_tree
+    from rupex.pki.certificates import parse_certificates
 
     folder = arguments.keep or scratch / "hosts"
     built = build_scenario(folder)
     before, camera, after = simulated
+    issued = parse_certificates((built["booking"] / "etc/ssl/ternholm/booking.pem").read_bytes())
+    anchors = [after.anchor, issued[-1].sha256]
     own = scratch / "ternholm.toml"
     own.write_text(
         'name = "ternholm"\nversion = "1"\nextend = "public-web"\n\n[controls."cert.trust"]\n'
-        f'source = "the company has an authority of its own"\nparameters.anchors = ["{after.anchor}"]\n'
+        f'source = "the company has an authority of its own"\nparameters.anchors = {json.dumps(anchors)}\n'
     )
     baseline = load_baseline(str(own))
     print("Ternholm Ferries, a made-up island ferry company.\n")

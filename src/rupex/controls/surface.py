@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, PASS, Endpoint, Fail, Host, Judgement, Pass, Scope, Unknown
+from rupex.model import EXEMPT, PASS, Endpoint, Fail, Host, Judgement, Pass, Provenance, Scope, Unknown
 from rupex.model.endpoint import is_loopback
 
 
@@ -162,25 +162,33 @@ def firewall(host: Host, *, plain: tuple[int, ...]) -> Judgement:
     if host.firewall is not None and host.firewall.value is None:
         return Unknown(host.firewall.why_unknown)
     rules = None if host.firewall is None else host.firewall.value
+    public, behind = _public_ports(host), _back_ends(host)
+    if rules is None:
+        port = min(behind, default=None)
+        words = f"the back end at {port} listens to everybody, and nothing is known of a packet filter"
+        return PASS if port is None else Unknown(words)
+    faults: list[tuple[str, Provenance | None]] = []
     doubt = ""
-    for port, serves_content in sorted(_public_ports(host).items()):
-        if rules is None:
-            break
+    for port in sorted(port for port in public if port not in plain):
         reach = rules.reach(port)
-        if port in plain:
-            if reach.value == "open" and serves_content:
-                return Fail(
-                    f"{rules.name} lets everybody in at {port}, where content is served in clear", reach.provenance
-                )
-        elif reach.value == "closed":
-            return Fail(f"the server listens at {port}, and {rules.name} lets nobody in", reach.provenance)
+        if reach.value == "closed":
+            faults.append((f"the server listens at {port}, and {rules.name} lets nobody in", reach.provenance))
         elif reach.value != "open":
             doubt = doubt or f"whom {rules.name} lets in at {port} depends on the source, or cannot be told"
-    for port in sorted(_back_ends(host)):
-        if rules is None:
-            doubt = doubt or f"the back end at {port} listens to everybody, and nothing is known of a packet filter"
-        elif (reach := rules.reach(port)).value == "open":
-            return Fail(f"the back end at {port} listens to everybody, and everybody is let in", reach.provenance)
+    for port in sorted(behind):
+        reach = rules.reach(port)
+        if reach.value == "open":
+            faults.append(
+                (f"the back end at {port} listens to everybody, and {rules.name} lets everybody in", reach.provenance)
+            )
+    for port in sorted(port for port in public if port in plain and public[port]):
+        reach = rules.reach(port)
+        if reach.value == "open":
+            faults.append(
+                (f"{rules.name} lets everybody in at {port}, where content is served in clear", reach.provenance)
+            )
+    if faults:
+        return Fail("; ".join(words for words, _ in faults), faults[0][1])
     return Unknown(doubt) if doubt else PASS
 
 

@@ -49,6 +49,10 @@ def _booking(tree: Path) -> None:
     leaf = authority.issue(["booking.ternholm.test", "fares.ternholm.test"], key, start, start + timedelta(days=90))
     write_chain(folder / "booking.pem", leaf, authority.certificate)
     write_key(folder / "booking.key", key, 0o644)
+    # Fetched for the move to the new machine, and left there.
+    copy = tree / "home/deploy/downloads/booking.key"
+    copy.parent.mkdir(parents=True)
+    write_key(copy, key, 0o644)
     # The key was made anew, the certificate was not.
     leaf = authority.issue(["agents.ternholm.test"], new_key(), NOW - timedelta(days=30), NOW + timedelta(days=335))
     write_chain(folder / "agents.pem", leaf, authority.certificate)

@@ -146,9 +146,10 @@ class ArchiveTree(HostTree):
         if OWNERS_LOST in member.pax_headers:
             lost: Setting[str] = unknown("the copy that the snapshot was made of did not keep owners")
             return lost, lost
+        accounts = self.accounts
         return (
-            Setting(member.uname or self.accounts.user_name(member.uid)),
-            Setting(member.gname or self.accounts.group_name(member.gid)),
+            Setting(_owner(member.uname, member.uid, accounts.user_name(member.uid))),
+            Setting(_owner(member.gname, member.gid, accounts.group_name(member.gid))),
         )
 
     def access_list(self, path: str) -> AccessList | None:
@@ -189,6 +190,13 @@ class ArchiveTree(HostTree):
         if member.size > limit or (content is None and member.size):
             raise TreeError("bound", path, f"{member.size} bytes; more than {limit} are not read")
         return content or b""
+
+
+def _owner(name: str, number: int, of_number: str) -> str:
+    """An owner or group by the host's own account database. The name in an archive is that of the machine that made it, and
+    counts where the host has none for the number, or the number was left out."""
+    is_left_out = number == 0 and name not in ("", "root")
+    return name if name and (is_left_out or of_number.startswith(("uid ", "gid "))) else of_number
 
 
 class _TooLargeError(Exception):

@@ -268,6 +268,7 @@ class CertificateItem(Struct, frozen=True, kw_only=True, tag_field="kind", tag="
 
 class KeyItem(Struct, frozen=True, kw_only=True, tag_field="kind", tag="key"):
     """A private key in a file, described. ``sound`` null: it was not looked at, or is encrypted; ``flaw``: why it is not.
+    ``primes``: of an RSA key, whether they were tried for being primes, which takes long and is done for the first few only.
     ``readers``: the accounts but root that can read the file, null when nobody can tell; ``everyone``: anybody can."""
 
     file: str
@@ -283,6 +284,7 @@ class KeyItem(Struct, frozen=True, kw_only=True, tag_field="kind", tag="key"):
     readers: tuple[str, ...] | None
     everyone: bool | None
     entry: str | None = None
+    primes: Literal["tried", "not tried"] | None = None
 
 
 class KeystoreItem(Struct, frozen=True, kw_only=True, tag_field="kind", tag="keystore"):

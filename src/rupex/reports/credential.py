@@ -122,6 +122,8 @@ def _render_key(page: Page, item: KeyItem) -> None:
     page.entry("key", _kind(item), style="strong")
     if item.flaw:
         page.entry("unsound", item.flaw, indent=4, style="bad")
+    elif item.primes == "not tried":
+        page.entry("sound", "as far as was looked: its primes were not tried for being primes", indent=4)
     if item.everyone:
         page.entry("read by", "everybody on the machine", indent=4, style="bad")
     elif item.readers:
