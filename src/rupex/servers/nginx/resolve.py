@@ -29,6 +29,7 @@ from rupex.model import (
     default_of,
     unknown,
 )
+from rupex.servers.exposure import ExposedFiles, exposed
 from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.nginx.access import access_of
 from rupex.servers.nginx.answer import answer_request
@@ -39,7 +40,7 @@ from rupex.servers.nginx.load import Block, LoadedConfig, load
 from rupex.servers.nginx.locations import Location, read_locations, scope_identity
 from rupex.servers.nginx.process import HANDLERS, Outcome, Processor
 from rupex.servers.nginx.release import default, directives_by_release, find_release
-from rupex.servers.nginx.surface import ExposedFiles, LimitReader, exposed, idle_modules, packaged_page, trusted_peers
+from rupex.servers.nginx.surface import LimitReader, idle_modules, packaged_page, trusted_peers
 from rupex.servers.nginx.syntax import Directive, SourceText
 from rupex.servers.nginx.tls import TlsResolver, inherited
 from rupex.servers.nginx.upstream import UpstreamReader

@@ -1,0 +1,95 @@
+"""One request on its way through the server, and the variables that configurations ask of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Final
+from urllib.parse import unquote
+
+from rupex.servers.patterns import UndeterminedError
+
+_SAFE: Final = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789$-_.+!*'(),:@&=/~")
+"""What ``ap_os_escape_path`` leaves as it is (server/gen_test_char.c, T_OS_ESCAPE_PATH)."""
+_DEFAULT_PORTS: Final = {"http": 80, "https": 443}
+
+
+@dataclass
+class Exchange:
+    """A request. ``uri``: the decoded path that rules see; ``file``: what it is mapped to so far; ``args``: the query, None
+    without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules set."""
+
+    method: str
+    scheme: str
+    host: str
+    port: int
+    uri: str
+    args: str | None
+    sent: str
+    server_name: str
+    headers: dict[str, str] = field(default_factory=dict)
+    environment: dict[str, str] = field(default_factory=dict)
+    document_root: str = ""
+    file: str = ""
+    status: int | None = None
+
+    @property
+    def host_header(self) -> str:
+        given = self.headers.get("host")
+        if given is not None:
+            return given
+        return self.host if self.port == _DEFAULT_PORTS[self.scheme] else f"{self.host}:{self.port}"
+
+    @property
+    def authority(self) -> str:
+        """Host and port as the server puts them into addresses of its own (UseCanonicalName Off)."""
+        name, _, port = self.host_header.partition(":")
+        shown = int(port) if port.isdecimal() else _DEFAULT_PORTS[self.scheme]
+        return name if shown == _DEFAULT_PORTS[self.scheme] else f"{name}:{shown}"
+
+    def absolute(self, path: str) -> str:
+        return f"{self.scheme}://{self.authority}{path}"
+
+    def variable(self, name: str) -> str:
+        """``%{NAME}`` of rewrite conditions and expressions. Raises :class:`UndeterminedError` for what only run time knows."""
+        kind, colon, rest = name.partition(":")
+        if colon and kind.upper() in ("HTTP", "REQ", "REQ_NOVARY"):
+            return self.headers.get(rest.lower(), "") if rest.lower() != "host" else self.host_header
+        if colon and kind.upper() in ("ENV", "E"):
+            return self.environment.get(rest, "")
+        if colon:
+            raise UndeterminedError(f"%{{{name}}} is known at run time only")
+        upper = name.upper()
+        if upper in _KNOWN:
+            return _KNOWN[upper](self)
+        if upper.startswith("HTTP_"):
+            return self.headers.get(upper[5:].lower().replace("_", "-"), "")
+        raise UndeterminedError(f"%{{{name}}} is known at run time only")
+
+
+_KNOWN: Final[dict[str, Callable[[Exchange], str]]] = {
+    "HTTP_HOST": lambda x: x.host_header,
+    "HTTPS": lambda x: "on" if x.scheme == "https" else "off",
+    "REQUEST_SCHEME": lambda x: x.scheme,
+    "SERVER_PORT": lambda x: str(x.port),
+    "SERVER_NAME": lambda x: x.host_header.partition(":")[0],
+    "REQUEST_METHOD": lambda x: x.method,
+    "REQUEST_URI": lambda x: x.uri,
+    "QUERY_STRING": lambda x: x.args or "",
+    "REQUEST_FILENAME": lambda x: x.file or x.uri,
+    "SCRIPT_FILENAME": lambda x: x.file or x.uri,
+    "DOCUMENT_ROOT": lambda x: x.document_root,
+    "THE_REQUEST": lambda x: f"{x.method} {x.sent} HTTP/1.1",
+    "SERVER_PROTOCOL": lambda x: "HTTP/1.1",
+    "IS_SUBREQ": lambda x: "false",
+}
+
+
+def escaped(path: str) -> str:
+    """``path`` as the server puts it into a Location (ap_os_escape_path)."""
+    raw = path.encode("utf-8", "surrogateescape")
+    return "".join(chr(octet) if octet in _SAFE else f"%{octet:02x}" for octet in raw)
+
+
+def decoded(path: str) -> str:
+    return unquote(path, errors="surrogateescape")

@@ -1,0 +1,213 @@
+"""Response headers that an httpd configuration sets (mod_headers, and the Server header of the core).
+
+There are two tables. What stands in the ``always`` one goes out with every answer; the other one only with answers that a
+handler gave, and so with no redirect or error of the server's own. Actions of all merged sections are done in order, each on
+its own table; in the end both tables go out, so that a header set in both goes out twice.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import Final, NamedTuple
+
+from msgspec import UNSET
+
+from rupex.model import Dropped, Header, Provenance, default_of
+from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.expressions import evaluate, fill
+from rupex.servers.apache.sections import Context, all_in
+from rupex.servers.apache.syntax import Directive
+from rupex.servers.patterns import UndeterminedError, search
+
+SUCCESS: Final = (200, 201, 202, 203, 204, 205, 206, 207, 226, 304)
+"""What handlers answer when all is well. Errors that a handler passes on from another server have both tables as well."""
+
+_ACTIONS: Final = frozenset("set setifempty append add merge unset echo edit edit* note".split())
+_VARIABLE = re.compile(r"%(%|[tDlib]|\{([^}]*)\}([es]))")
+_DECODED: Final = re.compile(r"%\{(?:REQUEST_URI|PATH_INFO|QUERY_STRING|HTTP_[A-Z_]+)\}[es]")
+
+
+class Action(NamedTuple):
+    """One ``Header`` directive. ``condition``: the word behind it (``env=…``, ``expr=…``, ``early``), or None."""
+
+    always: bool
+    verb: str
+    name: str
+    value: str
+    replacement: str
+    condition: str | None
+    directive: Directive
+
+
+class Sent(NamedTuple):
+    """The headers of an answer, and those that are declared and go out with none."""
+
+    sent: tuple[Header, ...]
+    dropped: tuple[Dropped, ...]
+
+
+def read_action(directive: Directive) -> Action | None:
+    """A ``Header`` directive as an action; None for what is none."""
+    words = list(directive.args)
+    always = False
+    if words and words[0].lower() in ("always", "onsuccess"):
+        always = words.pop(0).lower() == "always"
+    if len(words) < 2 or words[0].lower() not in _ACTIONS:
+        return None
+    verb, name, *rest = words
+    verb = verb.lower()
+    wants = {"unset": 0, "echo": 0, "edit": 2, "edit*": 2}.get(verb, 1)
+    value = rest[0] if wants and rest else ""
+    replacement = rest[1] if wants == 2 and len(rest) > 1 else ""
+    condition = rest[wants] if len(rest) > wants else None
+    return Action(always, verb, name.rstrip(":"), value, replacement, condition, directive)
+
+
+def headers_of(context: Context, exchange: Exchange | None = None) -> Sent:
+    """What the actions of ``context`` make of an empty answer. With an ``exchange`` values are filled in for it."""
+    tables: dict[bool, list[Header]] = {True: [], False: []}
+    dropped: list[Dropped] = []
+    for directive in all_in(context, "header"):
+        action = read_action(directive)
+        if action is None:
+            continue
+        doubt = _doubt(action, exchange)
+        if doubt is False:
+            dropped.append(
+                Dropped(
+                    action.name, action.value, directive.provenance(), f"its condition {action.condition} is not met"
+                )
+            )
+            continue
+        _apply(action, tables[action.always], dropped, exchange, doubt if isinstance(doubt, str) else None)
+    return Sent((*tables[True], *tables[False]), tuple(dropped))
+
+
+def _doubt(action: Action, exchange: Exchange | None) -> str | bool:
+    """True: the action is done; False: it is not; or why nobody can tell."""
+    condition = action.condition
+    if condition is None or condition.lower() == "early":
+        return True
+    kind, _, rest = condition.partition("=")
+    if exchange is not None and kind.lower() == "expr":
+        try:
+            return evaluate(rest, exchange)
+        except UndeterminedError as undetermined:
+            return undetermined.why
+    if exchange is not None and kind.lower() == "env":
+        is_not = rest.startswith("!")
+        return (rest.removeprefix("!").partition("=")[0] in exchange.environment) is not is_not
+    return f"it is sent only where {condition} holds"
+
+
+def _apply(
+    action: Action, table: list[Header], dropped: list[Dropped], exchange: Exchange | None, doubt: str | None
+) -> None:
+    value, unknown = _value(action, exchange)
+    unknown = doubt or unknown
+    here = action.directive.provenance()
+    lowered = action.name.lower()
+    same = [header for header in table if header.name.lower() == lowered]
+
+    def header(text: str, place: Provenance = here) -> Header:
+        told = _DECODED.search(action.value)
+        return Header(
+            action.name, text, "all" if action.always else SUCCESS, place,
+            UNSET if unknown is None else unknown, UNSET if told is None else told[0],
+        )  # fmt: skip
+
+    def remove(because: str) -> None:
+        for old in same:
+            table.remove(old)
+            dropped.append(Dropped(old.name, old.value, old.provenance, because))
+
+    match action.verb:
+        case "set":
+            remove(f"{here} sets it again")
+            table.append(header(value))
+        case "add":
+            table.append(header(value))
+        case "setifempty" if not same:
+            table.append(header(value))
+        case "append" | "merge":
+            if not same:
+                table.append(header(value))
+            elif action.verb == "append" or value not in [part.strip() for part in same[0].value.split(",")]:
+                table[table.index(same[0])] = header(f"{same[0].value}, {value}")
+        case "unset":
+            if doubt is None:
+                remove(f"{here} takes it away")
+        case "edit" | "edit*":
+            for old in same:
+                table[table.index(old)] = _edited(old, action)
+
+
+def _edited(old: Header, action: Action) -> Header:
+    """``old`` with what the pattern finds replaced, once or everywhere."""
+    try:
+        found = search(action.value, old.value)
+    except UndeterminedError as undetermined:
+        return Header(old.name, old.value, old.on, old.provenance, undetermined.why)
+    if found is None:
+        return old
+    text = action.replacement
+    new = re.sub(r"\$(\d)", lambda ref: found[int(ref[1])] if int(ref[1]) <= len(found.groups()) else "", text)
+    value = (
+        old.value.replace(found[0], new)
+        if action.verb == "edit*"
+        else old.value[: found.start()] + new + old.value[found.end() :]
+    )
+    return Header(old.name, value, old.on, action.directive.provenance(), old.unknown)
+
+
+def _value(action: Action, exchange: Exchange | None) -> tuple[str, str | None]:
+    """The value for a request, and why it is not known."""
+    text = action.value
+    if text.startswith("expr="):
+        if exchange is None:
+            return text, "it is worked out for each request"
+        try:
+            return fill(text[5:], exchange), None
+        except UndeterminedError as undetermined:
+            return text, undetermined.why
+    if "%" not in text:
+        return text, None
+    unknown: str | None = None
+
+    def one(found: re.Match[str]) -> str:
+        nonlocal unknown
+        if found[1] == "%":
+            return "%"
+        if exchange is not None and found[3] == "e":
+            return exchange.environment.get(found[2], "(null)")
+        unknown = f"{found[0]} is known at run time only"
+        return found[0]
+
+    return _VARIABLE.sub(one, text), unknown
+
+
+def server_header(context: Context, version: str, *, is_debian: bool) -> Header:
+    """The Server header that ServerTokens makes (server/core.c, set_banner); with ``Full`` modules add to it."""
+    said = next(iter(reversed(list(all_in(context, "servertokens")))), None)
+    word = said.args[0].lower() if said is not None and said.args else "full"
+    place = said.provenance() if said is not None else default_of(f"httpd {version}")
+    numbers = version.split(".")
+    system = " (Debian)" if is_debian else " (Unix)"
+    text = {
+        "prod": "Apache", "productonly": "Apache", "major": f"Apache/{numbers[0]}", "minor": f"Apache/{'.'.join(numbers[:2])}",
+        "min": f"Apache/{version}", "minimal": f"Apache/{version}", "os": f"Apache/{version}{system}",
+    }.get(word, f"Apache/{version}{system}")  # fmt: skip
+    return Header("Server", text, "all", place)
+
+
+def signature(context: Context, banner: str) -> tuple[str, Provenance | None]:
+    """What error pages say about the server (ServerSignature, off unless said), and the line that decides."""
+    said = next(iter(reversed(list(all_in(context, "serversignature")))), None)
+    word = said.args[0].lower() if said is not None and said.args else "off"
+    return ("" if word == "off" else f"{banner} Server at HOST Port PORT"), None if said is None else said.provenance()
+
+
+def single(headers: Iterable[Header], name: str) -> str | None:
+    """The first value of a header."""
+    return next((header.value for header in headers if header.name.lower() == name.lower()), None)

@@ -1,0 +1,158 @@
+"""Listeners and virtual hosts: which one answers, by address and then by name (httpd's server/vhost.c)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from fnmatch import translate
+from functools import lru_cache
+from typing import Final
+
+from msgspec import Struct
+
+from rupex.model import Problem
+from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
+from rupex.servers.apache.syntax import Directive
+
+EVERY: Final = "0.0.0.0"  # noqa: S104  how an endpoint at every address is written
+_ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|\d{1,5}))?")
+_SCHEME = re.compile(r"^[a-z][a-z0-9+.-]*://", re.IGNORECASE)
+
+
+class Listen(Struct, frozen=True):
+    """A ``Listen`` line: where the server accepts connections, and the protocol that it says they speak."""
+
+    address: str
+    port: int
+    protocol: str | None
+    directive: Directive
+
+
+class Virtual:
+    """A virtual host, or the main server (``section`` None). ``names``: ServerName first, then its aliases."""
+
+    def __init__(self, section: Directive | None, directives: list[Directive], main: Virtual | None) -> None:
+        self.section, self.directives, self.main = section, directives, main
+        named = last_of(directives, "servername")
+        aliases = [word.lower() for alias in all_of(directives, "serveralias") for word in alias.args]
+        own = [host_name(named.args[0])] if named is not None and named.args else []
+        self.names: tuple[str, ...] = tuple(dict.fromkeys([*own, *aliases]))
+        self.server_name: str = own[0] if own else main.server_name if main is not None else ""
+        self.name_directive = named
+        self.addresses = tuple(_addresses(section)) if section is not None else ()
+
+    @property
+    def chain(self) -> tuple[list[Directive], ...]:
+        """What is written in the main server, then what is in the virtual host."""
+        return (self.directives,) if self.main is None else (self.main.directives, self.directives)
+
+    def last(self, *names: str) -> Directive | None:
+        """The directive in force of those that a virtual host takes over from the main server."""
+        for directives in reversed(self.chain):
+            found = last_of(directives, *names)
+            if found is not None:
+                return found
+        return None
+
+    def matches(self, name: str) -> bool:
+        """Whether ``name`` is one of its names; ``*`` and ``?`` stand for any characters."""
+        name = name.lower().rstrip(".")
+        return name == self.server_name or any(
+            name == known or (("*" in known or "?" in known) and _pattern(known).match(name)) for known in self.names
+        )
+
+
+class Listener:
+    """One address and port, and the virtual hosts that answer there, in order; the first for names that none has."""
+
+    def __init__(self, address: str, port: int, listen: Listen, virtuals: list[Virtual]) -> None:
+        self.address, self.port, self.listen, self.virtuals = address, port, listen, virtuals
+
+    @property
+    def default(self) -> Virtual:
+        return self.virtuals[0]
+
+    def select(self, name: str) -> Virtual:
+        return next((virtual for virtual in self.virtuals if virtual.matches(name)), self.default)
+
+    def shadowed(self, virtual: Virtual) -> bool:
+        """Whether no request can reach a virtual host, since earlier ones take every name that it has."""
+        if virtual is self.default:
+            return False
+        before = self.virtuals[: self.virtuals.index(virtual)]
+        names = [name for name in (virtual.names or (virtual.server_name,)) if "*" not in name and "?" not in name]
+        return len(names) == len(virtual.names or (1,)) and all(
+            any(one.matches(name) for one in before) for name in names
+        )
+
+
+@lru_cache(maxsize=1024)
+def _pattern(name: str) -> re.Pattern[str]:
+    return re.compile(translate(name.replace("[", "[[]")))
+
+
+def host_name(text: str) -> str:
+    """A ServerName without scheme and port."""
+    bare = _SCHEME.sub("", text).lower()
+    return bare.rpartition(":")[0] if _has_port(bare) else bare
+
+
+def server_port(text: str) -> int | None:
+    """The port that a ServerName gives."""
+    return int(text.rpartition(":")[2]) if _has_port(text) else None
+
+
+def _has_port(text: str) -> bool:
+    return re.search(r":\d{1,5}$", text) is not None
+
+
+def _addresses(section: Directive) -> Iterator[tuple[str, int | None]]:
+    """Address (``*`` for any) and port (None for any) of each argument of a VirtualHost section."""
+    for word in section.args:
+        found = _ADDRESS.fullmatch(word)
+        if found is not None:
+            host, port = found["host"], found["port"]
+            is_any = host.lower() in ("*", "_default_", "")
+            yield "*" if is_any else host, None if port in (None, "*") else int(port)
+
+
+def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
+    """The ``Listen`` lines of the main server."""
+    found = []
+    for directive in all_of(config.main, "listen"):
+        words = directive.args
+        host, colon, port = words[0].rpartition(":") if words else ("", "", "")
+        if not port.isdecimal() or not 0 < int(port) < 65536:
+            problems.append(
+                Problem("syntax", directive.path, directive.line, f"Listen {directive.raw}: no port in it", True)
+            )
+            continue
+        address = host if colon and host not in ("", "*", EVERY, "[::]") else EVERY
+        found.append(Listen(address, int(port), words[1].lower() if len(words) > 1 else None, directive))
+    return found
+
+
+def read_virtuals(config: LoadedConfig) -> tuple[Virtual, list[Virtual]]:
+    """The main server and the virtual hosts, in order."""
+    main = Virtual(None, config.main, None)
+    return main, [Virtual(section, section.children or [], main) for section in sections_of(config.main, "virtualhost")]
+
+
+def listeners(listens: Iterable[Listen], main: Virtual, virtuals: list[Virtual]) -> list[Listener]:
+    """Every address and port at which something else answers. Virtual hosts of an address of their own come before those
+    of any address, and the main server answers where there is none (vhost.c, ap_update_vhost_given_ip)."""
+    found: dict[tuple[str, int], Listener] = {}
+    for listen in listens:
+        groups: dict[tuple[str, int | None], list[Virtual]] = {}
+        for virtual in virtuals:
+            for address, port in virtual.addresses:
+                here = address == "*" or listen.address in (EVERY, address)
+                if here and port in (None, listen.port):
+                    group = groups.setdefault((address, port), [])
+                    if virtual not in group:
+                        group.append(virtual)
+        for (address, _), group in groups.items():
+            own = listen.address if address == "*" else address
+            found.setdefault((own, listen.port), Listener(own, listen.port, listen, group))
+        found.setdefault((listen.address, listen.port), Listener(listen.address, listen.port, listen, [main]))
+    return list(found.values())

@@ -1,0 +1,362 @@
+"""Reading a whole httpd configuration: includes, definitions, macros and what holds only under a condition, in the server's
+own order. What is read is one tree in which nothing conditional is left.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from typing import Final
+
+from msgspec import structs
+
+from rupex.host import HostTree, TreeError
+from rupex.host.tree import inside
+from rupex.model import Problem, ProblemKind, Provenance, bounds
+from rupex.servers.apache.modules import STATIC, identifier
+from rupex.servers.apache.syntax import Directive, parse
+
+_VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
+_EXPORT = re.compile(r"^\s*(?:export\s+)?([A-Za-z_]\w*)=(.*)$|^\s*:\s*\$\{([A-Za-z_]\w*):=(.*)\}$", re.MULTILINE)
+_SHELL = re.compile(r"\$\{?([A-Za-z_]\w*)\}?")
+_GLOB = re.compile(r"[*?\[]")
+_FLAG = re.compile(r"-D\s*([\w.-]+)")
+_MOST_USES: Final = 1_000
+_DEEPEST_FOLDER: Final = 8
+
+ENVIRONMENTS: Final = ("etc/apache2/envvars", "etc/sysconfig/httpd", "etc/sysconfig/apache2")
+
+
+class Skipped:
+    """A directive that does not hold, and why: its condition is not met."""
+
+    __slots__ = ("because", "directive", "within")
+
+    def __init__(self, directive: Directive, because: str, within: tuple[Directive, ...]) -> None:
+        self.directive, self.because, self.within = directive, because, within
+
+
+class LoadedConfig:
+    """A configuration as read. ``modules``: loaded ones, by short name, with the line that loads them (None: built in).
+    ``skipped``: what stands under conditions that are not met. ``release`` is that of the server."""
+
+    def __init__(self, main_path: str, release: tuple[int, ...]) -> None:
+        self.main_path, self.release = main_path, release
+        self.main: list[Directive] = []
+        self.files: dict[str, list[Provenance]] = {}
+        self.texts: dict[str, str] = {}
+        self.problems: list[Problem] = []
+        self.modules: dict[str, Directive | None] = dict.fromkeys(sorted(STATIC))
+        self.skipped: list[Skipped] = []
+        self.used: set[str] = set()
+        self.server_root = _default_root(main_path)
+        self.environment: dict[str, str] = {}
+
+    def path(self, name: str) -> str:
+        """A file name as a path in the tree: a relative one starts at ServerRoot."""
+        return inside(name if name.startswith("/") else f"{self.server_root}/{name}")
+
+
+def _default_root(main_path: str) -> str:
+    folder = main_path.rpartition("/")[0]
+    return folder.removesuffix("/conf") if folder.endswith("/conf") else folder
+
+
+def load(tree: HostTree, main_path: str, release: tuple[int, ...]) -> LoadedConfig:
+    """Read the configuration that starts at ``main_path``. What cannot be read becomes a problem."""
+    config = LoadedConfig(main_path, release)
+    reader = _Reader(tree, config)
+    reader.read_environment()
+    config.main = reader.file(main_path, None, ())
+    return config
+
+
+def _among(known: dict[str, str]) -> Callable[[re.Match[str]], str]:
+    return lambda match: known.get(match[1], "")
+
+
+class _Reader:
+    def __init__(self, tree: HostTree, config: LoadedConfig) -> None:
+        self.tree, self.config = tree, config
+        self.defines: dict[str, str] = {}
+        self.macros: dict[str, Directive] = {}
+        self.inclusions = self.count = self.uses = 0
+
+    # What the server is started with
+
+    def read_environment(self) -> None:
+        for path in ENVIRONMENTS:
+            try:
+                text = self.tree.read(path).decode("utf-8", "replace")
+            except TreeError:
+                continue
+            self.config.files.setdefault(path, [])
+            self.config.texts[path] = text
+            known: dict[str, str] = {}
+            for name, value, other, fallback in _EXPORT.findall(text):
+                word = (value or fallback).split("#")[0].strip().strip("\"'")
+                known[name or other] = _SHELL.sub(_among(known), word)
+            self.config.environment |= known
+            for name in ("APACHE_ARGUMENTS", "OPTIONS", "APACHE_SERVER_FLAGS"):
+                for flag in _FLAG.findall(known.get(name, "")):
+                    self.defines.setdefault(flag, "")
+                if name == "APACHE_SERVER_FLAGS":
+                    for flag in known.get(name, "").split():
+                        self.defines.setdefault(flag.removeprefix("-D"), "")
+
+    # Files
+
+    def _problem(self, kind: ProblemKind, at: Directive | None, message: str, *, hides: bool = True) -> None:
+        if len(self.config.problems) < bounds.PROBLEMS:
+            file, line = (self.config.main_path, None) if at is None else (at.path, at.line)
+            self.config.problems.append(Problem(kind, file, line, message, hides))
+
+    def file(
+        self, path: str, include: Directive | None, above: tuple[str, ...], within: tuple[Directive, ...] = ()
+    ) -> list[Directive]:
+        """The directives of a file with what its includes bring."""
+        self.config.files.setdefault(path, []).extend([include.provenance()] if include is not None else [])
+        if path in above or len(above) >= bounds.INCLUDE_DEPTH:
+            kind: ProblemKind = "loop" if path in above else "bound"
+            self._problem(kind, include, f"{path}: files that include each other")
+            return []
+        try:
+            content = self.tree.read(path)
+        except TreeError as error:
+            self._problem(error.kind, include, f"{path}: {error.message}")
+            return []
+        try:
+            text = content.decode()
+        except UnicodeDecodeError as error:
+            text = content.decode("utf-8", "replace")
+            line = content.count(b"\n", 0, error.start) + 1
+            self.config.problems.append(
+                Problem("encoding", path, line, "not UTF-8; the odd bytes were replaced", False)
+            )
+        self.config.texts[path] = text
+        parsed = parse(path, text)
+        if parsed.problem is not None:
+            words = f"{parsed.problem.message}; what follows in this file was not read"
+            self.config.problems.append(Problem("syntax", path, parsed.problem.line, words, True))
+        return self.run(parsed.directives, (*above, path), within)
+
+    def run(
+        self, directives: list[Directive], above: tuple[str, ...], within: tuple[Directive, ...]
+    ) -> list[Directive]:
+        """Follow ``directives`` in order, as the server does while it reads."""
+        found: list[Directive] = []
+        for written in directives:
+            self.count += 1
+            if self.count > bounds.DIRECTIVES:
+                self._problem("bound", written, f"more than {bounds.DIRECTIVES} directives are not read")
+                break
+            directive = self._filled(written)
+            step = _STEPS.get(directive.key)
+            if step is not None:
+                found += step(self, directive, above, within)
+            elif directive.children is not None:
+                inner = self.run(directive.children, above, (*within, directive))
+                found.append(structs.replace(directive, children=inner))
+            else:
+                self.config.used.add(directive.key)
+                found.append(directive)
+                if directive.key == "serverroot" and directive.args:
+                    self.config.server_root = inside(directive.args[0])
+        return found
+
+    def _filled(self, directive: Directive) -> Directive:
+        """With ``${NAME}`` replaced: by what Define says, else by the environment, else as it is (ap_resolve_env)."""
+        if "${" not in directive.raw:
+            return directive
+
+        def value(match: re.Match[str]) -> str:
+            name = match[1]
+            return self.defines.get(name) or self.config.environment.get(name) or match[0]
+
+        return structs.replace(directive, raw=_VARIABLE.sub(value, directive.raw))
+
+    # What acts while reading
+
+    def define(self, directive: Directive, *_: object) -> list[Directive]:
+        args = directive.args
+        if args:
+            self.defines[args[0]] = args[1] if len(args) > 1 else ""
+        return []
+
+    def undefine(self, directive: Directive, *_: object) -> list[Directive]:
+        for name in directive.args[:1]:
+            self.defines.pop(name, None)
+        return []
+
+    def load_module(self, directive: Directive, *_: object) -> list[Directive]:
+        if directive.args:
+            self.config.modules.setdefault(identifier(directive.args[0]), directive)
+        return []
+
+    def include(self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]) -> list[Directive]:
+        args = directive.args
+        if not args:
+            return []
+        path = self.config.path(args[0])
+        if "${" in args[0]:
+            self._problem("missing", directive, f"{args[0]}: nothing in the tree says what the variable stands for")
+            return []
+        try:
+            paths = self._included(path)
+        except TreeError as error:
+            self._problem(error.kind, directive, f"{error.path}: {error.message}")
+            return []
+        if not paths and directive.key == "include":
+            self._problem("missing", directive, f"{path}: no such file")
+        found: list[Directive] = []
+        for one in paths:
+            self.inclusions += 1
+            if self.inclusions > bounds.INCLUDED_FILES:
+                self._problem("bound", directive, f"more than {bounds.INCLUDED_FILES} inclusions are not read")
+                break
+            found += self.file(one, directive, above, within)
+        return found
+
+    def _included(self, path: str) -> list[str]:
+        """The files of a path, pattern or folder, by name, folders gone into (ap_process_resource_config)."""
+        starts = self.tree.glob(path) if _GLOB.search(path) else [path]
+        return [file for start in starts for file in self._files_in(start, _DEEPEST_FOLDER)]
+
+    def _files_in(self, path: str, depth: int) -> list[str]:
+        if not self.tree.is_folder(path):
+            return [path] if self.tree.is_file(path) else []
+        if not depth:
+            return []
+        names = self.tree.names_in(self.tree.real(path))
+        return [file for name in sorted(names) for file in self._files_in(f"{path}/{name}", depth - 1)]
+
+    def conditional(
+        self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]
+    ) -> list[Directive]:
+        """A section that holds or not as soon as it is read."""
+        test = directive.args[0] if directive.args else ""
+        is_not = test.startswith("!")
+        name = test.removeprefix("!")
+        met, told = self._is_met(directive, name)
+        assert directive.children is not None
+        if met is not is_not:
+            return self.run(directive.children, above, within)
+        because = told.format("") if is_not else told.format("not ")
+        self._skip(directive.children, because, within)
+        return []
+
+    def _is_met(self, directive: Directive, name: str) -> tuple[bool, str]:
+        """Whether the condition of a section holds, and words for its being so, with a place for the negation."""
+        match directive.key:
+            case "ifmodule":
+                module = identifier(name)
+                return module in self.config.modules, f"module {module} is {{}}loaded"
+            case "ifdefine":
+                return name in self.defines, f"{name} is {{}}defined"
+            case "iffile":
+                path = self.config.path(name)
+                return self.tree.is_file(path) or self.tree.is_folder(path), f"{path} is {{}}there"
+            case "ifversion":
+                return self._is_version(directive.args), f"this release is {{}}{' '.join(directive.args)}"
+            case "ifdirective":
+                return True, f"the directive {name} is {{}}known"
+            case _:
+                return True, f"the section {name} is {{}}known"
+
+    def _is_version(self, args: tuple[str, ...]) -> bool:
+        """``IfVersion [[!]operator] version`` (mod_version)."""
+        operator, wanted = args if len(args) > 1 else ("=", args[0] if args else "")
+        is_not = operator.startswith("!")
+        operator = operator.removeprefix("!")
+        release = ".".join(map(str, self.config.release))
+        if operator == "~" or (wanted.startswith("/") and wanted.endswith("/")):
+            return (re.search(wanted.strip("/"), release) is not None) is not is_not
+        numbers = [int(part) for part in wanted.split(".") if part.isdecimal()]
+        ours = list(self.config.release[: len(numbers)]) if operator in ("=", "==") else list(self.config.release)
+        numbers += [0] * (len(ours) - len(numbers))
+        met = {
+            "=": ours == numbers,
+            "==": ours == numbers,
+            ">": ours > numbers,
+            ">=": ours >= numbers,
+            "<": ours < numbers,
+            "<=": ours <= numbers,
+        }
+        return met.get(operator, False) is not is_not
+
+    def _skip(self, directives: list[Directive], because: str, within: tuple[Directive, ...]) -> None:
+        for directive in directives:
+            if directive.children is not None:
+                inner = within if directive.key in _STEPS else (*within, directive)
+                self._skip(directive.children, because, inner)
+            else:
+                self.config.skipped.append(Skipped(directive, because, within))
+
+    def macro(self, directive: Directive, *_: object) -> list[Directive]:
+        if directive.args:
+            self.macros[directive.args[0].lower()] = directive
+        return []
+
+    def undefine_macro(self, directive: Directive, *_: object) -> list[Directive]:
+        for name in directive.args[:1]:
+            self.macros.pop(name.lower(), None)
+        return []
+
+    def use(self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]) -> list[Directive]:
+        self.config.used.add("use")
+        args = directive.args
+        macro = self.macros.get(args[0].lower()) if args else None
+        self.uses += 1
+        if macro is None or macro.children is None or self.uses > _MOST_USES:
+            words = "too many macros are used" if macro is not None else f"no macro is called {' '.join(args[:1])}"
+            self._problem("missing", directive, words)
+            return []
+        values = dict(zip(macro.args[1:], args[1:], strict=False))
+        names = sorted(values, key=len, reverse=True)  # the longest first, as mod_macro does
+        pattern = re.compile("|".join(map(re.escape, names))) if names else None
+
+        def filled(one: Directive) -> Directive:
+            raw = one.raw if pattern is None else pattern.sub(lambda match: values[match[0]], one.raw)
+            children = None if one.children is None else [filled(child) for child in one.children]
+            return structs.replace(one, raw=raw, children=children)
+
+        return self.run([filled(child) for child in macro.children], above, within)
+
+
+Step = Callable[[_Reader, Directive, tuple[str, ...], tuple[Directive, ...]], list[Directive]]
+_STEPS: Final[dict[str, Step]] = {
+    "define": _Reader.define,
+    "undefine": _Reader.undefine,
+    "loadmodule": _Reader.load_module,
+    "include": _Reader.include,
+    "includeoptional": _Reader.include,
+    "ifmodule": _Reader.conditional,
+    "ifdefine": _Reader.conditional,
+    "iffile": _Reader.conditional,
+    "ifversion": _Reader.conditional,
+    "ifdirective": _Reader.conditional,
+    "ifsection": _Reader.conditional,
+    "macro": _Reader.macro,
+    "undefmacro": _Reader.undefine_macro,
+    "use": _Reader.use,
+}
+
+
+def all_of(directives: list[Directive], *names: str) -> Iterator[Directive]:
+    """The directives called one of ``names`` (lower case) in a list itself, sections among them left out."""
+    for directive in directives:
+        if directive.children is None and directive.key in names:
+            yield directive
+
+
+def last_of(directives: list[Directive], *names: str) -> Directive | None:
+    found = None
+    for found in all_of(directives, *names):  # noqa: B007  the last one is wanted
+        pass
+    return found
+
+
+def sections_of(directives: list[Directive], *names: str) -> Iterator[Directive]:
+    for directive in directives:
+        if directive.children is not None and directive.key in names:
+            yield directive

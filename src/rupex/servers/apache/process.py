@@ -1,0 +1,476 @@
+"""The way of one request through httpd 2.4 (server/request.c, and the modules' hooks in their order): rules of the server,
+ProxyPass, redirects, aliases, the document root; then the sections that hold there, access, rules and redirects of sections,
+and in the end a handler or the file system.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Final, Literal, NamedTuple
+
+from msgspec import Struct
+
+from rupex.host import HostTree, TreeError
+from rupex.host.tree import inside
+from rupex.servers.apache.access import decide
+from rupex.servers.apache.exchange import Exchange, escaped
+from rupex.servers.apache.expressions import evaluate, fill
+from rupex.servers.apache.hosts import Virtual
+from rupex.servers.apache.load import LoadedConfig, all_of
+from rupex.servers.apache.rewriting import Rewriter, Rewritten, is_on, read_rules
+from rupex.servers.apache.sections import Context, SectionReader, all_in, last_in, matches_path
+from rupex.servers.apache.syntax import Directive
+from rupex.servers.patterns import UndeterminedError, search
+
+if TYPE_CHECKING:
+    import regex
+
+_WORDS: Final = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
+_REDIRECTS: Final = ("redirect", "redirectmatch", "redirecttemp", "redirectpermanent")
+_ALIASES: Final = ("alias", "aliasmatch", "scriptalias", "scriptaliasmatch")
+_GROUP = re.compile(r"\\(.)|[$&](\d)?|&")
+_ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
+
+
+class Move(NamedTuple):
+    """A redirect of mod_alias: ``fake`` path or ``pattern``, to ``target`` (None: only a status)."""
+
+    status: int
+    fake: str | None
+    pattern: str | None
+    target: str | None
+    directive: Directive
+
+
+class Outcome(Struct, kw_only=True):
+    """What becomes of a request. ``status`` None: content decides it. ``by_server``: the server itself made the answer (a
+    redirect or an error), so that only headers of the ``always`` table go with it. ``proxied``: where it is passed on to;
+    ``handler``: a special one, such as ``server-status``; ``file``: what the URL is mapped to."""
+
+    context: Context
+    status: int | None = None
+    location: str | None = None
+    by: Directive | None = None
+    by_server: bool = False
+    proxied: str | None = None
+    handler: str | None = None
+    file: str | None = None
+    is_folder: bool = False
+    unknown: str | None = None
+    steps: tuple[Directive, ...] = ()
+    reflects: str | None = None
+
+
+class Processor:
+    """Answers requests of one virtual host."""
+
+    def __init__(self, config: LoadedConfig, virtual: Virtual, tree: HostTree, sections: SectionReader) -> None:
+        self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
+        root = virtual.last("documentroot")
+        self.root_directive = root
+        self.document_root = "/" + config.path(root.args[0]) if root is not None and root.args else ""
+        self.has_root = (
+            bool(self.document_root)
+            and tree.is_folder(inside(self.document_root))
+            and tree.is_listed(inside(self.document_root))
+        )
+        self.rewriter = Rewriter(self._is_there)
+        own = virtual.directives
+        inherits = any("inherit" in d.raw.lower() for d in all_of(own, "rewriteoptions"))
+        self.rules = read_rules(own) + (
+            read_rules(virtual.main.directives) if inherits and virtual.main is not None else ()
+        )
+        self.rewrites = bool(self.rules) and is_on(iter(own))
+        # What a virtual host says comes before what the main server says (merge_alias_config).
+        self.moves = [move for directives in reversed(virtual.chain) for move in read_moves(directives)]
+        self.aliases = [d for directives in reversed(virtual.chain) for d in all_of(directives, *_ALIASES)]
+        self.passes = [
+            d for directives in reversed(virtual.chain) for d in all_of(directives, "proxypass", "proxypassmatch")
+        ]
+
+    # Files
+
+    def _is_there(self, path: str, kind: Literal["file", "folder", "any"]) -> bool | None:
+        """Whether a file or folder is there; None where the tree does not hold the document root."""
+        if not self.has_root or not path.startswith(self.document_root):
+            return None
+        try:
+            entry = self.tree.entry(self.tree.real(path))
+        except TreeError:
+            return None
+        if entry is None:
+            return False
+        return entry.is_folder if kind == "folder" else entry.is_file if kind == "file" else True
+
+    # The way
+
+    def answer(self, exchange: Exchange, *, lenient: bool = False) -> Outcome:
+        """Follow a request. ``lenient``: where a rule hangs on run time, go on as if it did not hold, and say so."""
+        exchange.document_root = self.document_root
+        server = self.sections.base
+        if "%2f" in exchange.sent.partition("?")[0].lower() and last_in(server, "allowencodedslashes") is None:
+            return Outcome(context=server, status=404, by_server=True)
+        doubt: str | None = None
+        steps: tuple[Directive, ...] = ()
+        try:
+            rewritten = self.rewriter.apply(self.rules, exchange) if self.rewrites else None
+        except UndeterminedError as undetermined:
+            if not lenient:
+                return Outcome(context=server, unknown=undetermined.why)
+            rewritten, doubt = None, undetermined.why
+        try:
+            if rewritten is not None and rewritten.kind != "none":
+                steps = rewritten.steps
+                if rewritten.kind != "changed":
+                    return self._rewritten(rewritten, exchange)
+            outcome = self._after_rules(exchange, rewritten)
+        except UndeterminedError as undetermined:
+            return Outcome(context=server, unknown=undetermined.why, steps=steps)
+        outcome.steps = (*steps, *outcome.steps)
+        outcome.unknown = outcome.unknown or doubt
+        return outcome
+
+    def _rewritten(self, rewritten: Rewritten, exchange: Exchange) -> Outcome:
+        """What the server's own rules decided. The sections of the path still say which headers go with it."""
+        context = self._context(exchange, None)
+        if rewritten.kind == "proxy":
+            return Outcome(context=context, by=rewritten.by, proxied=rewritten.proxied, steps=rewritten.steps)
+        return Outcome(
+            context=context, status=rewritten.status, location=rewritten.location, by=rewritten.by, by_server=True,
+            steps=rewritten.steps, reflects=rewritten.reflects,
+        )  # fmt: skip
+
+    def _after_rules(self, exchange: Exchange, rewritten: Rewritten | None) -> Outcome:
+        is_direct = rewritten is not None and rewritten.kind == "changed" and not rewritten.passes_through
+        if not is_direct:
+            proxied = self._proxied(exchange)
+            if proxied is not None:
+                context = self._context(exchange, None)
+                refused = self._refused(context, exchange)
+                return refused or Outcome(context=context, by=proxied[0], proxied=proxied[1])
+            context = self._context(exchange, None)
+            whole = next((m for m in moves_of_sections(context) if m.fake is None and m.pattern is None), None)
+            if whole is not None:  # a Redirect for all of a Location comes before access is looked at
+                return self._move(whole, moved(whole, exchange, is_section=True) or "", exchange, context)
+            for move in self.moves:
+                target = moved(move, exchange)
+                if target is not None:
+                    return self._move(move, target, exchange, context)
+        file, alias = self._mapped(exchange, is_direct=is_direct)
+        exchange.file = file
+        return self._at(exchange, file, alias)
+
+    def _context(self, exchange: Exchange, file: str | None, index: str = "") -> Context:
+        return self.sections.of(exchange.uri, file, lambda section: evaluate(_expression(section), exchange), index)
+
+    def _proxied(self, exchange: Exchange) -> tuple[Directive, str] | None:
+        """The ProxyPass that takes a request: one in a Location section, else the first of the server whose path fits."""
+        for section in reversed(self.sections.paths):
+            if matches_path(section, exchange.uri):
+                for directive in all_of(section.children or [], "proxypass", "proxypassmatch"):
+                    if directive.args and directive.args[0] != "!":
+                        path = section.args[-1]
+                        is_prefix = section.key == "location" and section.args[0] != "~"
+                        rest = exchange.uri[len(path) :] if is_prefix else ""
+                        return directive, directive.args[0] + rest
+        for directive in self.passes:
+            words = directive.args
+            if len(words) < 2:
+                continue
+            if directive.key == "proxypassmatch":
+                found = search(words[0], exchange.uri)
+                if found is not None:
+                    return None if words[1] == "!" else (directive, _with_groups(words[1], found))
+            elif (length := prefix_length(exchange.uri, words[0])) is not None:
+                return None if words[1] == "!" else (directive, words[1] + exchange.uri[length:])
+        return None
+
+    def _move(self, move: Move, target: str, exchange: Exchange, context: Context) -> Outcome:
+        if not 300 <= move.status < 400:
+            return Outcome(context=context, status=move.status, by=move.directive, by_server=True)
+        if target.startswith("/"):
+            target = exchange.absolute(target)
+        if exchange.args and "?" not in target:
+            target += f"?{exchange.args}"
+        return Outcome(context=context, status=move.status, location=target, by=move.directive, by_server=True)
+
+    def _mapped(self, exchange: Exchange, *, is_direct: bool) -> tuple[str, Directive | None]:
+        """The file for a URL path: by the first alias that fits, else below the document root."""
+        if not is_direct:
+            for directive in self.aliases:
+                words = directive.args
+                if len(words) < 2:
+                    continue
+                if directive.key.endswith("match"):
+                    found = search(words[0], exchange.uri)
+                    if found is not None:
+                        return _with_groups(words[1], found), directive
+                elif (length := prefix_length(exchange.uri, words[0])) is not None:
+                    return "/" + self.config.path(words[1]) + _rest(exchange.uri, words[0], length), directive
+        return self.document_root.rstrip("/") + exchange.uri, None
+
+    def _at(self, exchange: Exchange, file: str, alias: Directive | None) -> Outcome:
+        """What is answered for a request that is mapped to a file."""
+        context = self._context(exchange, file)
+        if exchange.method == "TRACE":
+            said = last_in(context, "traceenable")
+            is_off = said is not None and said.raw.strip().lower() == "off"
+            return Outcome(context=context, status=405 if is_off else 200, by=said, by_server=is_off, file=file)
+        refused = self._refused(context, exchange)
+        if refused is not None:
+            refused.file = file
+            return refused
+        decided = self._rules_of_sections(exchange, context, file)
+        if decided is not None:
+            decided.file = file
+            return decided
+        for move in moves_of_sections(context):
+            target = moved(move, exchange, is_section=True)
+            if target is not None:
+                return self._move(move, target, exchange, context)
+        handler = last_in(context, "sethandler")
+        name = handler.args[0] if handler is not None and handler.args and handler.args[0].lower() != "none" else None
+        if name is not None and name.startswith("proxy:"):
+            return Outcome(context=context, by=handler, proxied=name[6:], file=file)
+        if name is not None and name in ("server-status", "server-info", "balancer-manager", "ldap-status"):
+            return Outcome(context=context, by=handler, handler=name, file=file, status=200)
+        if alias is not None and alias.key.startswith("script"):
+            return Outcome(context=context, by=alias, handler="cgi-script", file=file)
+        return self._from_disk(exchange, context, file)
+
+    def _refused(self, context: Context, exchange: Exchange) -> Outcome | None:
+        required = last_in(context, "sslrequiressl")
+        if required is not None and exchange.scheme != "https":
+            return Outcome(context=context, status=403, by=required, by_server=True)
+        decision = decide(context, exchange)
+        if decision.is_let_in:
+            return None
+        return Outcome(context=context, status=decision.status, by=decision.by, by_server=True)
+
+    def _rules_of_sections(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
+        """Rules in Directory sections and override files; those of the section merged last that has any."""
+        for applied in reversed(context):
+            if applied.kind not in ("folder", "override"):
+                continue
+            rules = read_rules(applied.directives)
+            switches = [d for d in applied.directives if d.key == "rewriteengine"]
+            if not rules and not switches:
+                continue
+            if not rules or not is_on(all_in(context, "rewriteengine")):
+                return None
+            folder = self._folder_of(applied.section, applied.directives)
+            if folder is None:
+                raise UndeterminedError("rules in a section whose folder is a pattern")
+            prefix = folder.rstrip("/") + "/"
+            said = next(all_of(applied.directives, "rewritebase"), None)
+            # Without RewriteBase a redirect to a relative target tells the folder on the disk; inside, the URL is found.
+            base = said.args[0] if said is not None and said.args else prefix
+            before = exchange.uri
+            rewritten = self.rewriter.apply(rules, exchange, prefix, base)
+            if rewritten.kind in ("redirect", "status"):
+                return Outcome(
+                    context=context, status=rewritten.status, location=rewritten.location, by=rewritten.by, by_server=True,
+                    steps=rewritten.steps, reflects=rewritten.reflects,
+                )  # fmt: skip
+            if rewritten.kind == "proxy":
+                return Outcome(context=context, by=rewritten.by, proxied=rewritten.proxied, steps=rewritten.steps)
+            if exchange.uri.startswith(prefix) and said is None:
+                exchange.uri = self._url_of(exchange.uri)
+            if rewritten.kind == "changed" and exchange.uri != before:
+                if exchange.environment.get("_redirects", "0") == "9":
+                    return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
+                exchange.environment["_redirects"] = str(int(exchange.environment.get("_redirects", "0")) + 1)
+                again = self._after_rules(exchange, None)
+                again.steps = (*rewritten.steps, *again.steps)
+                return again
+            return None
+        return None
+
+    def _folder_of(self, section: Directive | None, directives: list[Directive]) -> str | None:
+        if section is not None:
+            word = section.args[-1]
+            return None if any(mark in word for mark in "*?[") or section.key == "directorymatch" else word
+        return "/" + directives[0].path.rpartition("/")[0] if directives else None
+
+    def _url_of(self, folder: str) -> str:
+        root = self.document_root.rstrip("/") + "/"
+        return "/" + folder[len(root) :] if folder.startswith(root) else folder
+
+    def _from_disk(self, exchange: Exchange, context: Context, file: str) -> Outcome:
+        """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
+        if exchange.method not in ("GET", "HEAD", "POST", "OPTIONS"):
+            return Outcome(context=context, status=405, by_server=True, file=file)
+        kind = self._kind(file)
+        if kind is None:
+            return Outcome(context=context, file=file, is_folder=exchange.uri.endswith("/"))
+        if kind == "folder":
+            slash = last_in(context, "directoryslash")
+            if not exchange.uri.endswith("/") and not (slash is not None and slash.raw.strip().lower() == "off"):
+                target = exchange.absolute(escaped(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else ""))
+                return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
+            return self._folder(exchange, context, file)
+        if kind == "missing" or exchange.uri.endswith("/"):
+            fallback = last_in(context, "fallbackresource")
+            if fallback is not None and fallback.args and fallback.args[0] not in ("disabled", exchange.uri):
+                return Outcome(context=context, by=fallback, file=file)
+            return Outcome(context=context, status=404, by_server=True, file=file)
+        return Outcome(context=context, status=200, file=file)
+
+    def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
+        said = last_in(context, "directoryindex")
+        names = said.args if said is not None else ("index.html",) if "dir" in self.config.modules else ()
+        for name in names:
+            if name.startswith("/"):
+                return Outcome(context=context, file=file, is_folder=True)
+            if self._kind(f"{file.rstrip('/')}/{name}") == "file":
+                inner = self._context(exchange, file, name)
+                return Outcome(context=inner, status=200, file=file, is_folder=True)
+        is_listed = "Indexes" in options(context) and "autoindex" in self.config.modules
+        status = 200 if is_listed else 403 if "autoindex" in self.config.modules else 404
+        return Outcome(
+            context=context,
+            status=status,
+            by_server=not is_listed,
+            file=file,
+            is_folder=True,
+            by=last_in(context, "options"),
+        )
+
+    def _kind(self, file: str) -> Literal["file", "folder", "missing"] | None:
+        """What lies at ``file``, None where the tree has neither the document root nor the alias's folder."""
+        known = self.has_root and (file + "/").startswith(self.document_root.rstrip("/") + "/")
+        if not known:
+            return None
+        try:
+            entry = self.tree.entry(self.tree.real(file))
+        except TreeError:
+            return None
+        return "missing" if entry is None else "folder" if entry.is_folder else "file"
+
+
+def _expression(section: Directive) -> str:
+    words = section.args
+    return words[0] if len(words) == 1 else section.raw
+
+
+def options(context: Context) -> frozenset[str]:
+    """The Options in force (core_module): a line without signs replaces, one with them adds and takes away. Apache 2.4
+    starts with FollowSymLinks."""
+    found = {"FollowSymLinks"}
+    known = {"indexes": "Indexes", "followsymlinks": "FollowSymLinks", "execcgi": "ExecCGI", "includes": "Includes",
+             "multiviews": "MultiViews", "symlinksifownermatch": "SymLinksIfOwnerMatch"}  # fmt: skip
+    every = {"Indexes", "FollowSymLinks", "ExecCGI", "Includes"}
+    for directive in all_in(context, "options"):
+        words = directive.args
+        if not any(word[:1] in "+-" for word in words):
+            found = set()
+        for word in words:
+            name = word.lstrip("+-").lower()
+            meant = every if name == "all" else set() if name == "none" else {known[name]} if name in known else set()
+            found = found - meant if word.startswith("-") else found | meant
+            if name == "none":
+                found = set()
+    return frozenset(found)
+
+
+def read_moves(directives: list[Directive]) -> Iterator[Move]:
+    """The redirects of a server or section, in order (mod_alias)."""
+    for directive in all_of(directives, *_REDIRECTS):
+        words = list(directive.args)
+        status = {"redirectpermanent": 301}.get(directive.key, 302)
+        if directive.key in ("redirect", "redirectmatch") and words:
+            word = words[0].lower()
+            if word in _WORDS or (word.isdecimal() and len(word) == 3):
+                status = _WORDS.get(word) or int(word)
+                words.pop(0)
+        has_target = 300 <= status < 400
+        if not words:
+            if not has_target:
+                yield Move(status, None, None, None, directive)
+            continue
+        if directive.key == "redirectmatch":
+            yield Move(status, None, words[0], words[1] if has_target and len(words) > 1 else None, directive)
+        elif len(words) == 1 and has_target:
+            yield Move(status, None, None, words[0], directive)  # in a Location: for all of it
+        else:
+            yield Move(status, words[0], None, words[1] if has_target and len(words) > 1 else None, directive)
+
+
+def moves_of_sections(context: Context) -> Iterator[Move]:
+    """The redirects of sections, those of the section merged last first (merge_alias_dir_config)."""
+    for applied in reversed(context):
+        if applied.kind != "server":
+            yield from read_moves(applied.directives)
+
+
+def moved(move: Move, exchange: Exchange, *, is_section: bool = False) -> str | None:
+    """Where a redirect sends a request, an empty text for a status alone, None when it is not meant. Raises
+    :class:`~rupex.servers.patterns.UndeterminedError`."""
+    uri = exchange.uri
+    if move.pattern is not None:
+        found = search(move.pattern, uri)
+        if found is None:
+            return None
+        return "" if move.target is None else _escaped_url(_with_groups(move.target, found))
+    if move.fake is None:
+        return fill(move.target or "", exchange) if is_section else None  # an empty text where it is only a status
+    length = prefix_length(uri, move.fake)
+    if length is None:
+        return None
+    return "" if move.target is None else move.target + escaped(uri[length:])
+
+
+def prefix_length(uri: str, fake: str) -> int | None:
+    """How much of ``uri`` the path ``fake`` takes, None when it does not fit: slashes in a row count as one, and what
+    follows starts with a slash, unless ``fake`` ends in one (alias_matches)."""
+    at = position = 0
+    while at < len(fake):
+        if fake[at] == "/":
+            if uri[position : position + 1] != "/":
+                return None
+            while fake[at : at + 1] == "/":
+                at += 1
+            while uri[position : position + 1] == "/":
+                position += 1
+        else:
+            if fake[at] != uri[position : position + 1]:
+                return None
+            at, position = at + 1, position + 1
+    if fake.endswith("/"):
+        return position
+    return position if uri[position : position + 1] in ("", "/") else None
+
+
+def _rest(uri: str, fake: str, length: int) -> str:
+    return ("/" if fake.endswith("/") else "") + uri[length:]
+
+
+def _with_groups(text: str, found: regex.Match[str]) -> str:
+    """``text`` with ``$1`` and ``&`` filled in by what a pattern captured (ap_pregsub)."""
+
+    def group(number: int) -> str:
+        return (found[number] or "") if number <= len(found.groups()) else ""
+
+    def one(match: re.Match[str]) -> str:
+        if match[1] is not None:
+            return match[1] if match[1] in "$&\\" else match[0]
+        if match[0] == "$":
+            return "$"
+        return group(int(match[2])) if match[2] is not None and match[0].startswith("$") else group(0)
+
+    return _GROUP.sub(one, text)
+
+
+def _escaped_url(url: str) -> str:
+    """A target made of captures: the path behind the authority is escaped (RedirectMatch)."""
+    found = _ABSOLUTE.match(url)
+    if found is None:
+        return escaped_uri(url)
+    authority, slash, rest = url[found.end() :].partition("/")
+    return found[0] + authority + slash + escaped_uri(rest)
+
+
+def escaped_uri(text: str) -> str:
+    """``text`` with what no URL may hold escaped; a question mark and percent signs stay."""
+    return "".join(one if one in "?%#" else escaped(one) for one in text)

@@ -1,0 +1,318 @@
+"""The rules of mod_rewrite, as far as a request decides them (modules/mappers/mod_rewrite.c, httpd 2.4)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from functools import lru_cache
+from typing import Final, Literal
+from urllib.parse import quote
+
+from msgspec import Struct
+
+from rupex.servers.apache.exchange import Exchange, escaped
+from rupex.servers.apache.expressions import compare, evaluate
+from rupex.servers.apache.syntax import Directive
+from rupex.servers.patterns import UndeterminedError, search
+
+_ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
+_REFERENCE = re.compile(r"\\(.)|([$%])(\d)|([$%])\{([^{}]*)\}", re.DOTALL)
+_STATUS_WORDS: Final = {"temp": 302, "permanent": 301, "seeother": 303}
+_LETTER_OPERATOR = re.compile(r"-(?:eq|ne|lt|gt|le|ge)\Z", re.IGNORECASE)
+_MOST_ROUNDS: Final = 10
+"""``[N]`` starts again at most so often here; the server gives up after 10,000 (2.4.8)."""
+
+
+class Condition(Struct, frozen=True):
+    test: str
+    pattern: str
+    flags: frozenset[str]
+    directive: Directive
+
+
+class Rule(Struct, frozen=True):
+    """``flags``: lower-case name to its value, empty without one."""
+
+    pattern: str
+    substitution: str
+    flags: dict[str, str]
+    conditions: tuple[Condition, ...]
+    directive: Directive
+
+    def has(self, *names: str) -> bool:
+        return any(name in self.flags for name in names)
+
+
+class Rewritten(Struct, frozen=True):
+    """What rules made of a request: a ``redirect`` (status and Location), a ``status`` alone, requests passed on to
+    ``proxied``, or a changed path (``changed``). ``by``: the directive that decided last; ``steps``: those that matched."""
+
+    kind: Literal["none", "redirect", "status", "proxy", "changed"]
+    by: Directive | None = None
+    status: int | None = None
+    location: str | None = None
+    proxied: str | None = None
+    steps: tuple[Directive, ...] = ()
+    passes_through: bool = False
+    reflects: str | None = None
+
+
+NOTHING: Final = Rewritten("none")
+
+
+def is_on(directives: Iterator[Directive]) -> bool:
+    """Whether the last ``RewriteEngine`` of a list switches the rules on."""
+    on = False
+    for directive in directives:
+        if directive.key == "rewriteengine":
+            on = directive.raw.strip().lower() == "on"
+    return on
+
+
+def read_rules(directives: list[Directive]) -> tuple[Rule, ...]:
+    """The rules of one server or section, each with the conditions before it."""
+    found: list[Rule] = []
+    waiting: list[Condition] = []
+    for directive in directives:
+        if directive.key == "rewritecond" and len(directive.args) >= 2:
+            flags = _flags(directive.args[2] if len(directive.args) > 2 else "")
+            waiting.append(Condition(directive.args[0], directive.args[1], frozenset(flags), directive))
+        elif directive.key == "rewriterule" and len(directive.args) >= 2:
+            flags = _flags(directive.args[2] if len(directive.args) > 2 else "")
+            found.append(Rule(directive.args[0], directive.args[1], flags, tuple(waiting), directive))
+            waiting = []
+    return tuple(found)
+
+
+@lru_cache(maxsize=1024)
+def _flag_text(text: str) -> tuple[tuple[str, str], ...]:
+    inner = text.strip()[1:-1] if text.strip().startswith("[") else text.strip()
+    pairs = (part.strip().partition("=") for part in inner.split(",") if part.strip())
+    return tuple((_FLAG_NAMES.get(name.lower(), name.lower()), value) for name, _, value in pairs)
+
+
+_FLAG_NAMES: Final = {
+    "redirect": "r", "forbidden": "f", "gone": "g", "last": "l", "chain": "c", "next": "n", "nocase": "nc", "noescape": "ne",
+    "qsappend": "qsa", "qsdiscard": "qsd", "qslast": "qsl", "proxy": "p", "passthrough": "pt", "skip": "s", "env": "e",
+    "cookie": "co", "handler": "h", "type": "t", "ornext": "or", "novary": "nv", "nosubreq": "ns",
+}  # fmt: skip
+
+
+def _flags(text: str) -> dict[str, str]:
+    return dict(_flag_text(text)) if text else {}
+
+
+class Rewriter:
+    """Applies rules. ``is_there``: whether a path is a file or folder, None where nobody can tell."""
+
+    def __init__(self, is_there: Callable[[str, Literal["file", "folder", "any"]], bool | None]) -> None:
+        self.is_there = is_there
+
+    def apply(
+        self, rules: tuple[Rule, ...], exchange: Exchange, prefix: str | None = None, base: str = ""
+    ) -> Rewritten:
+        """Run ``rules`` over a request, changing its ``uri`` and ``args``. ``prefix``: the folder of rules that stand in a
+        section or override file, as a file path ending in a slash; ``base``: its URL path. Raises
+        :class:`UndeterminedError`."""
+        subject = exchange.uri if prefix is None else exchange.file
+        if prefix is not None:
+            if not (subject + "/").startswith(prefix):
+                return NOTHING
+            subject = subject[len(prefix) :]
+        steps: list[Directive] = []
+        changed = False
+        passes = False
+        position = rounds = 0
+        last: Rule | None = None
+        path = subject
+        is_chain_broken = False
+        while position < len(rules):
+            rule = rules[position]
+            position += 1
+            if is_chain_broken:
+                is_chain_broken = rule.has("c")
+                continue
+            captured = self._matches(rule, path, exchange)
+            if captured is None:
+                is_chain_broken = rule.has("c")
+                continue
+            steps.append(rule.directive)
+            self._environment(rule, exchange, captured)
+            if rule.has("f"):
+                return Rewritten("status", rule.directive, 403, steps=tuple(steps))
+            if rule.has("g"):
+                return Rewritten("status", rule.directive, 410, steps=tuple(steps))
+            if rule.substitution != "-":
+                new = _filled(rule.substitution, captured, exchange, rule)
+                path = self._query(new, rule, exchange)
+                changed, last = True, rule
+            done = self._ends(rule, path, exchange, captured, prefix, base, tuple(steps))
+            if done is not None:
+                return done
+            passes = passes or rule.has("pt")
+            if rule.has("n") and rounds < _MOST_ROUNDS:
+                position, rounds = 0, rounds + 1
+                continue
+            if rule.has("l", "end", "pt"):
+                break
+            if rule.has("s"):
+                position += int(rule.flags["s"] or 0) if (rule.flags["s"] or "0").isdecimal() else 0
+        if not changed or last is None:
+            return NOTHING
+        exchange.uri = path if prefix is None else _joined(base, path)
+        return Rewritten("changed", last.directive, steps=tuple(steps), passes_through=passes or prefix is not None)
+
+    def _matches(self, rule: Rule, path: str, exchange: Exchange) -> tuple[list[str], list[str]] | None:
+        """What the rule's pattern and its last matching condition captured; None when the rule does not hold."""
+        pattern, is_not = rule.pattern.removeprefix("!"), rule.pattern.startswith("!")
+        found = search(pattern, path, ignore_case=rule.has("nc"))
+        if (found is None) is not is_not:
+            return None
+        captured = [path] if found is None else [found[0], *(group or "" for group in found.groups())]
+        from_condition: list[str] = []
+        held = True
+        for index, condition in enumerate(rule.conditions):
+            if "or" in condition.flags or (index and "or" in rule.conditions[index - 1].flags):
+                if index and "or" in rule.conditions[index - 1].flags and held:
+                    continue  # one of the alternatives held already
+            elif not held:
+                return None
+            groups = self._holds(condition, (captured, from_condition), exchange)
+            held = groups is not None
+            if groups:
+                from_condition = groups
+            if not held and "or" not in condition.flags:
+                return None
+        return (captured, from_condition) if held else None
+
+    def _holds(
+        self, condition: Condition, captured: tuple[list[str], list[str]], exchange: Exchange
+    ) -> list[str] | None:
+        """What a condition captured, an empty list for nothing; None when it does not hold."""
+        pattern = condition.pattern
+        if condition.test.lower() == "expr":
+            return [] if evaluate(pattern, exchange) else None
+        subject = _filled(condition.test, captured, exchange, None)
+        is_not = pattern.startswith("!")
+        pattern = pattern.removeprefix("!")
+        if pattern in ("-f", "-d", "-s", "-l", "-F", "-U", "-x", "-h", "-L", "-H"):
+            kind: Literal["file", "folder", "any"] = "folder" if pattern == "-d" else "file"
+            there = self.is_there(subject, kind) if pattern in ("-f", "-d", "-s") else None
+            if there is None:
+                raise UndeterminedError(f"whether {subject} is there is known at run time only")
+            return [] if there is not is_not else None
+        if pattern[:1] in ("<", ">", "=") or _LETTER_OPERATOR.match(pattern[:3]):
+            operator = pattern[:3].lower() if pattern.startswith("-") else re.match(r"[<>=]=?", pattern)[0]  # type: ignore[index]
+            wanted = _filled(pattern[len(operator) :].strip(), captured, exchange, None).strip('"')
+            if "nc" in condition.flags:
+                subject, wanted = subject.lower(), wanted.lower()
+            return [] if compare(subject, operator, wanted) is not is_not else None
+        found = search(pattern, subject, ignore_case="nc" in condition.flags)
+        if (found is None) is not is_not:
+            return None
+        return [] if found is None else [found[0], *(group or "" for group in found.groups())]
+
+    @staticmethod
+    def _environment(rule: Rule, exchange: Exchange, captured: tuple[list[str], list[str]]) -> None:
+        said = rule.flags.get("e")
+        if said is None:
+            return
+        name, _, value = said.partition(":")
+        if name.startswith("!"):
+            exchange.environment.pop(name[1:], None)
+        else:
+            exchange.environment[name] = _filled(value, captured, exchange, None)
+
+    @staticmethod
+    def _query(new: str, rule: Rule, exchange: Exchange) -> str:
+        """The path of a substitution, its query made that of the request (splitout_queryargs)."""
+        path, mark, query = new.rpartition("?") if rule.has("qsl") else new.partition("?")
+        if rule.has("qsl") and not mark:
+            path, query = new, ""
+        if not mark:
+            if rule.has("qsd"):
+                exchange.args = None
+            return path
+        if rule.has("qsa") and exchange.args:
+            query = f"{query}&{exchange.args}" if query else exchange.args
+        exchange.args = query or None
+        return path
+
+    def _ends(
+        self,
+        rule: Rule,
+        path: str,
+        exchange: Exchange,
+        captured: tuple[list[str], list[str]],
+        prefix: str | None,
+        base: str,
+        steps: tuple[Directive, ...],
+    ) -> Rewritten | None:
+        """What ends the rules here: a redirect, or a request passed on."""
+        is_absolute = _ABSOLUTE.match(path) is not None and rule.substitution != "-"
+        own = f"{exchange.scheme}://{exchange.authority.partition(':')[0]}"
+        if is_absolute and not rule.has("r", "p") and path.lower().startswith(own.lower() + "/"):
+            raise UndeterminedError("the rule names this very server, whose name for itself is known at run time only")
+        if rule.has("p"):
+            return Rewritten("proxy", rule.directive, proxied=path, steps=steps)
+        if not rule.has("r") and not is_absolute:
+            return None
+        said = rule.flags.get("r", "")
+        status = _STATUS_WORDS.get(said.lower()) or (int(said) if said.isdecimal() and len(said) == 3 else 302)
+        if not 300 <= status < 400:
+            return Rewritten("status", rule.directive, status, steps=steps)
+        if not is_absolute:
+            path = exchange.absolute(
+                _joined(base, path) if prefix is not None else path if path.startswith("/") else "/" + path
+            )
+        location = path if rule.has("ne") else _escaped_target(path)
+        if exchange.args:
+            location += "?" + (exchange.args if rule.has("ne") else _escaped_query(exchange.args))
+        reflects = _reflected(rule)
+        return Rewritten("redirect", rule.directive, status, location, steps=steps, reflects=reflects)
+
+
+def _joined(base: str, path: str) -> str:
+    return path if path.startswith("/") else f"{base.rstrip('/')}/{path}"
+
+
+def _filled(text: str, captured: tuple[list[str], list[str]], exchange: Exchange, rule: Rule | None) -> str:
+    """A substitution or test string with its references filled in (do_expand)."""
+
+    def value(found: re.Match[str]) -> str:
+        if found[1] is not None:
+            return found[1]
+        if found[2] is not None:
+            groups = captured[0] if found[2] == "$" else captured[1]
+            number = int(found[3])
+            text = groups[number] if number < len(groups) else ""
+            if rule is not None and rule.has("b", "bctls", "bne") and found[2] == "$":
+                return quote(text, safe="").replace("%20", "+" if not rule.has("bnp") else "%20")
+            return text
+        if found[4] == "$":
+            raise UndeterminedError(f"the map {found[5].partition(':')[0]} is read at run time only")
+        name = found[5]
+        if name.upper().startswith(("LA-U:", "LA-F:")):
+            raise UndeterminedError(f"%{{{name}}} is known at run time only")
+        return exchange.variable(name)
+
+    return _REFERENCE.sub(value, text)
+
+
+def _escaped_target(target: str) -> str:
+    """Everything behind the authority of an absolute URL, escaped (escape_absolute_uri)."""
+    scheme, mark, rest = target.partition("://")
+    authority, slash, path = rest.partition("/")
+    return f"{scheme}{mark}{authority}{slash}{escaped(path)}"
+
+
+def _escaped_query(args: str) -> str:
+    return quote(args, safe="$-_.+!*'(),:@&=/~?;%") if " " in args or "\r" in args or "\n" in args else args
+
+
+def _reflected(rule: Rule) -> str | None:
+    """The part of the request that reaches Location as it is, by a rule that escapes nothing."""
+    if not rule.has("ne"):
+        return None
+    found = re.search(r"\$\d|%\d|%\{(?:REQUEST_URI|REQUEST_FILENAME)\}", rule.substitution)
+    return found[0] if found else None

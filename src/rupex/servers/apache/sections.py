@@ -1,0 +1,263 @@
+"""Which sections hold for a request, in the order in which the server merges them (server/request.c): what is written for the
+whole server, Directory by length with the override file of each folder, DirectoryMatch, Files, Location, and If.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from fnmatch import translate
+from typing import Final, Literal
+
+from msgspec import Struct
+
+from rupex.host import HostTree, TreeError
+from rupex.host.tree import inside
+from rupex.model import Problem, bounds
+from rupex.servers.apache.hosts import Virtual
+from rupex.servers.apache.load import LoadedConfig, all_of, last_of
+from rupex.servers.apache.modules import owner
+from rupex.servers.apache.syntax import Directive, parse
+from rupex.servers.patterns import search
+
+Kind = Literal["server", "folder", "override", "file", "path", "condition"]
+
+_GROUPS: Final = {  # httpd's manual, "Override Class Index for .htaccess"
+    "authconfig": "authz_core access_compat authn_core auth_basic auth_form",
+    "fileinfo": "headers rewrite alias mime negotiation expires setenvif env filter",
+    "indexes": "autoindex dir expires",
+    "limit": "access_compat",
+}
+_OF_CORE: Final = {
+    "fileinfo": "errordocument sethandler forcetype acceptpathinfo enablesendfile defaulttype",
+    "options": "options xbithack",
+    "all": "serversignature fileetag limitrequestbody",
+}
+
+
+class Applied(Struct, frozen=True):
+    """One section that holds: what it says, and the ``section`` itself (None for the server's own)."""
+
+    kind: Kind
+    directives: list[Directive]
+    section: Directive | None = None
+
+
+class Override(Struct, frozen=True):
+    """An override file: ``folder`` and ``path`` in the tree, what it says, and which of it the configuration lets hold."""
+
+    folder: str
+    path: str
+    directives: list[Directive]
+    holding: list[Directive]
+    because: str
+
+
+Context = tuple[Applied, ...]
+
+
+def last_in(context: Context, *names: str) -> Directive | None:
+    """The directive in force: that of the section merged last."""
+    for applied in reversed(context):
+        found = last_of(applied.directives, *names)
+        if found is not None:
+            return found
+    return None
+
+
+def all_in(context: Context, *names: str) -> Iterator[Directive]:
+    """The directives of all sections, in the order of merging."""
+    for applied in context:
+        yield from all_of(applied.directives, *names)
+
+
+class SectionReader:
+    """Assembles contexts for one virtual host."""
+
+    def __init__(self, config: LoadedConfig, virtual: Virtual, tree: HostTree, problems: list[Problem]) -> None:
+        self.config, self.virtual, self.tree, self.problems = config, virtual, tree, problems
+        self.base: Context = tuple(Applied("server", directives) for directives in virtual.chain)
+        every = [section for directives in virtual.chain for section in directives if section.children is not None]
+        folders = [s for s in every if s.key == "directory" and not is_pattern(s)]
+        self.folders = sorted(folders, key=lambda s: _depth(_folder_of(s)))
+        self.folder_patterns = [
+            s for s in every if s.key == "directorymatch" or (s.key == "directory" and is_pattern(s))
+        ]
+        self.files = [s for s in every if s.key in ("files", "filesmatch")]
+        self.paths = [s for s in every if s.key in ("location", "locationmatch")]
+        self.conditions = [s for s in every if s.key == "if"]
+        self._overrides: dict[str, Override | None] = {}
+
+    def of(self, path: str, file: str | None, holds: Callable[[Directive], bool], index: str = "") -> Context:
+        """What holds for the URL ``path`` that is mapped to ``file`` (with a leading slash; None: to no file). ``holds``
+        decides If sections; ``index``: the page that stands for a folder. Raises
+        :class:`~rupex.servers.patterns.UndeterminedError`."""
+        found = list(self.base)
+        if file is not None:
+            found += self._folders(file)
+            name = index or file.rpartition("/")[2]
+            nested = [s for a in found for s in a.directives if s.key in ("files", "filesmatch")]
+            found += [Applied("file", s.children or [], s) for s in nested if self._is_file(s, name)]
+        found += [Applied("path", s.children or [], s) for s in self.paths if matches_path(s, path)]
+        conditions = [s for a in found for s in a.directives if s.key in ("if", "elseif", "else")]
+        decided = False
+        for section in conditions:
+            if section.key == "if":
+                decided = False
+            met = not decided if section.key == "else" else not decided and holds(section)
+            decided = decided or met
+            if met:
+                found.append(Applied("condition", section.children or [], section))
+        return tuple(found)
+
+    def _folders(self, file: str) -> Iterator[Applied]:
+        """The Directory sections on the way to ``file``, each folder's override file behind its own. The walk ends at the
+        first name that is not there; a section may be meant for the file itself, and patterns see the whole path."""
+        parts = file.strip("/").split("/") if file.strip("/") else []
+        steps = ["/"]
+        known = self._has_root(file)
+        for end in range(1, len(parts) + 1):
+            step = "/" + "/".join(parts[:end])
+            if known and end > known and not (self.tree.is_folder(inside(step)) or self.tree.is_file(inside(step))):
+                file = step
+                break
+            steps.append(step)
+        so_far: list[Applied] = list(self.base)
+        for step in steps:
+            here = [Applied("folder", s.children or [], s) for s in self.folders if _is_folder(s, step)]
+            so_far += here
+            yield from here
+            override = self.override(step, tuple(so_far))
+            if override is not None and override.holding:
+                applied = Applied("override", override.holding)
+                so_far.append(applied)
+                yield applied
+        whole = file if not self.tree.is_folder(inside(file)) or file.endswith("/") else f"{file}/"
+        for section in self.folder_patterns:
+            if search(section.args[-1], whole):
+                yield Applied("folder", section.children or [], section)
+
+    def _has_root(self, file: str) -> int:
+        """How many names of ``file`` make a document root that the tree holds, so that what is missing below is missing;
+        0 for none."""
+        for directives in reversed(self.virtual.chain):
+            for root in all_of(directives, "documentroot"):
+                path = self.config.path(root.args[0]) if root.args else ""
+                if path and (inside(file) + "/").startswith(path + "/") and self.tree.is_folder(path):
+                    return path.count("/") + 1
+        return 0
+
+    def override(self, folder: str, context: Context) -> Override | None:
+        """The override file of ``folder``, None where there is none in the tree."""
+        key = inside(folder)
+        if key not in self._overrides:
+            self._overrides[key] = self._read_override(key, context)
+        return self._overrides[key]
+
+    def _read_override(self, folder: str, context: Context) -> Override | None:
+        named = last_in(context, "accessfilename")
+        for name in named.args if named is not None else (".htaccess",):
+            path = f"{folder}/{name}" if folder else name
+            if not self.tree.is_file(path):
+                continue
+            try:
+                text = self.tree.read(path, bounds.CONFIG_FILE_BYTES).decode("utf-8", "replace")
+            except TreeError as error:
+                self.problems.append(Problem(error.kind, path, None, error.message, True))
+                return None
+            directives = self._under_conditions(parse(path, text).directives)
+            allowed, because = _allowed(context)
+            holding = [d for d in directives if allowed(d)]
+            return Override(folder, path, directives, holding, because)
+        return None
+
+    def _under_conditions(self, directives: list[Directive]) -> list[Directive]:
+        """An override file's directives without its IfModule sections, which hold or not."""
+        from rupex.servers.apache.modules import identifier
+
+        found: list[Directive] = []
+        for directive in directives:
+            if directive.children is not None and directive.key == "ifmodule":
+                name = directive.args[0] if directive.args else ""
+                if (identifier(name.removeprefix("!")) in self.config.modules) is not name.startswith("!"):
+                    found += self._under_conditions(directive.children)
+            else:
+                found.append(directive)
+        return found
+
+    @staticmethod
+    def _is_file(section: Directive, name: str) -> bool:
+        pattern = section.args[-1] if section.args else ""
+        if section.key == "filesmatch" or is_pattern(section):
+            return search(pattern, name) is not None
+        return re.match(translate(pattern), name) is not None
+
+
+def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str]:
+    """Which directives of an override file hold (AllowOverride, AllowOverrideList), and words for those that do not."""
+    said = last_in(context, "allowoverride")
+    words = [word.lower() for word in said.args] if said is not None else ["none"]
+    listed = last_in(context, "allowoverridelist")
+    names = {word.lower() for word in listed.args} if listed is not None else set()
+    groups = {word.partition("=")[0] for word in words}
+    modules = {module for group in groups for module in _GROUPS.get(group, "").split()}
+    some = groups - {"none"}
+    core = {name for group in (*some, *(("all",) if some else ())) for name in _OF_CORE.get(group, "").split()}
+    place = f"{said.provenance()}" if said is not None else "the default"
+    because = f"override files are not read for it: AllowOverride {' '.join(said.args) if said is not None else 'None'} ({place})"
+
+    def holds(directive: Directive) -> bool:
+        if "all" in groups or directive.key in names:
+            return True
+        if directive.children is not None:
+            return bool(groups - {"none"})
+        module = owner(directive.key)
+        return directive.key in core if module is None else module in modules
+
+    return holds, because
+
+
+def is_pattern(section: Directive) -> bool:
+    """``<Directory ~ "…">`` and its like: the argument is a pattern."""
+    return len(section.args) > 1 and section.args[0] == "~"
+
+
+def _folder_of(section: Directive) -> str:
+    return "/" + section.args[-1].strip("/") if section.args else "/"
+
+
+def _depth(folder: str) -> int:
+    return folder.strip("/").count("/") + 1 if folder.strip("/") else 0
+
+
+def _is_folder(section: Directive, folder: str) -> bool:
+    wanted = _folder_of(section)
+    if any(mark in wanted for mark in "*?["):
+        parts, theirs = wanted.strip("/").split("/"), folder.strip("/").split("/")
+        return len(parts) == len(theirs) and all(re.match(translate(a), b) for a, b in zip(parts, theirs, strict=True))
+    return wanted == folder
+
+
+def matches_path(section: Directive, path: str) -> bool:
+    """Whether a Location section holds for a URL path. Raises :class:`~rupex.servers.patterns.UndeterminedError`."""
+    if not section.args:
+        return False
+    wanted = section.args[-1]
+    if section.key == "locationmatch" or is_pattern(section):
+        return search(wanted, path) is not None
+    merged = re.sub("//+", "/", path)
+    if any(mark in wanted for mark in "*?["):
+        return re.match(translate(wanted).replace(".*", "[^/]*").replace("(?s:.)", "[^/]"), merged) is not None
+    return merged.startswith(wanted) and (wanted.endswith("/") or merged[len(wanted) : len(wanted) + 1] in ("", "/"))
+
+
+__all__ = [
+    "Applied",
+    "Context",
+    "Override",
+    "SectionReader",
+    "all_in",
+    "is_pattern",
+    "last_in",
+    "matches_path",
+]

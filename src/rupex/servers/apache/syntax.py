@@ -1,0 +1,128 @@
+"""Apache httpd's configuration language: text to a tree in which every directive has its place.
+
+Follows ``ap_cfg_getline`` and ``ap_build_config`` of httpd 2.4 (server/util.c, server/config.c): one directive a line, a
+backslash before the line's end joins the next one (also in a comment), ``#`` starts a comment only at the start of a line,
+``<Name …>`` opens a section and ``</Name>`` ends it. Words are quoted with either quote; in quotes a backslash escapes the
+quote and itself (``ap_getword_conf``).
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Final
+
+from msgspec import Struct
+
+from rupex.model import Provenance, bounds
+from rupex.model.provenance import How
+
+_LINE = re.compile(r"((?:[^\n\\]|\\(?!\r?\n)|\\\r?\n)*+)(\n|\Z)")
+_JOIN = re.compile(r"\\\r?\n")
+_WORD = re.compile(r"""\s*(?:"((?:[^"\\]|\\.)*+)"|'((?:[^'\\]|\\.)*+)'|(\S+))""", re.DOTALL)
+_UNQUOTE = re.compile(r"""\\(["'\\])""")
+
+
+class ConfigError(Struct, frozen=True):
+    """What breaks the grammar, and in which line."""
+
+    message: str
+    line: int
+
+
+class Directive(Struct, gc=False):
+    """A directive or section. ``raw``: what stands behind the name, as written; ``children``: of a section, else None.
+    ``start`` and ``end``: its offsets in the file, in characters from 0, to the end of its (joined) line."""
+
+    name: str
+    raw: str
+    path: str
+    line: int
+    column: int
+    start: int
+    end: int
+    children: list[Directive] | None = None
+
+    @property
+    def key(self) -> str:
+        """The name as the server looks it up: case does not count."""
+        return self.name.lower()
+
+    @property
+    def args(self) -> tuple[str, ...]:
+        return split_words(self.raw)
+
+    @property
+    def is_section(self) -> bool:
+        return self.children is not None
+
+    def provenance(self, how: How = "explicit", note: str | None = None) -> Provenance:
+        return Provenance(how, self.path, self.line, self.column, note)
+
+    def __str__(self) -> str:
+        return f"<{self.name} {self.raw}>" if self.is_section else f"{self.name} {self.raw}".rstrip()
+
+
+class ParsedFile(Struct, frozen=True):
+    """The directives of one file, as far as they could be read."""
+
+    directives: list[Directive]
+    problem: ConfigError | None = None
+
+
+def split_words(raw: str) -> tuple[str, ...]:
+    """The words of a directive's arguments, without their quotes."""
+    found = []
+    for word in _WORD.finditer(raw):
+        quoted = word[1] if word[1] is not None else word[2]
+        found.append(word[3] if quoted is None else _UNQUOTE.sub(r"\1", quoted))
+    return tuple(found)
+
+
+_SECTION: Final = re.compile(r"<(/?)([^\s>]*)\s*(.*?)\s*(>?)\s*$", re.DOTALL)
+
+
+def parse(path: str, text: str) -> ParsedFile:
+    """Read one file. What stands behind a break of the grammar is not read."""
+    top: list[Directive] = []
+    open_sections: list[Directive] = []
+    number = 1
+    for match in _LINE.finditer(text):
+        whole, first = match[1], number
+        number += whole.count("\n") + 1
+        joined = _JOIN.sub("", whole).strip()
+        if not joined or joined.startswith("#"):
+            if match.end() == len(text):
+                break
+            continue
+        column = len(whole) - len(whole.lstrip()) + 1
+        start, end = match.start(1) + column - 1, match.end(1)
+        here = open_sections[-1].children if open_sections else top
+        assert here is not None
+        if joined.startswith("</"):
+            name = joined[2:].split(">")[0].strip()
+            if not open_sections or open_sections[-1].key != name.lower():
+                told = (
+                    f"</{name}> without <{name}>"
+                    if not open_sections
+                    else f"</{name}> where </{open_sections[-1].name}> is due"
+                )
+                return ParsedFile(top, ConfigError(told, first))
+            open_sections[-1].end = end
+            open_sections.pop()
+        elif joined.startswith("<"):
+            found = _SECTION.match(joined)
+            if found is None or not found[2] or not found[4]:
+                return ParsedFile(top, ConfigError(f"{joined[:40]} is no section: its > is missing", first))
+            if len(open_sections) >= bounds.NESTING:
+                return ParsedFile(top, ConfigError(f"more than {bounds.NESTING} sections in each other", first))
+            section = Directive(found[2], found[3], path, first, column, start, end, [])
+            here.append(section)
+            open_sections.append(section)
+        else:
+            name, *rest = joined.split(None, 1)
+            here.append(Directive(name, rest[0] if rest else "", path, first, column, start, end))
+        if match.end() == len(text):
+            break
+    if open_sections:
+        return ParsedFile(top, ConfigError(f"<{open_sections[-1].name}> is not closed", open_sections[-1].line))
+    return ParsedFile(top)

@@ -1,0 +1,320 @@
+"""What a TLS listener of httpd negotiates for one virtual host (mod_ssl).
+
+With OpenSSL 1.1.1 and newer a virtual host found by name has its own protocol versions too (since 2.4.42, by the ClientHello
+callback); each statement here is held against the real server in tests/test_apache_against_server.py.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, Final
+
+from rupex.host import TreeError
+from rupex.model import (
+    CertificateUse,
+    DhParameters,
+    Provenance,
+    Setting,
+    TicketKeys,
+    Tls,
+    bounds,
+    default_of,
+    unknown,
+)
+from rupex.model.endpoint import ProtocolVersion
+from rupex.servers.apache.hosts import Listener, Virtual
+from rupex.servers.apache.load import LoadedConfig, all_of
+from rupex.servers.apache.release import Release, default
+from rupex.servers.apache.syntax import Directive
+from rupex.servers.family import Surroundings
+from rupex.tls.dh import ParameterError, parse_dh_parameters
+from rupex.tls.groups import negotiable_groups
+from rupex.tls.negotiate import Abilities, negotiable, security_level
+from rupex.tls.signatures import signing_schemes
+from rupex.tls.suites import PROTOCOL_VERSIONS
+
+_KIND_TO_AUTHENTICATION: Final = {"RSA": "RSA", "ECDSA": "ECDSA", "DSA": "DSS", "Ed25519": "ECDSA", "Ed448": "ECDSA"}
+_ANY_KIND: Final = frozenset({"RSA", "ECDSA"})
+_ALL: Final[tuple[ProtocolVersion, ...]] = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
+_NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for version in PROTOCOL_VERSIONS} | {
+    "tlsv1.0": "TLSv1"
+}
+
+
+class TlsResolver:
+    """Resolves TLS settings of virtual hosts."""
+
+    def __init__(self, config: LoadedConfig, release: Release, around: Surroundings) -> None:
+        self.config, self.release, self.around = config, release, around
+
+    # Certificates
+
+    def certificates(self, virtual: Virtual) -> tuple[CertificateUse, ...]:
+        """The certificates of a virtual host with their keys, in order; those of the main server where it has none."""
+        for directives in reversed(virtual.chain):
+            files = [d for d in all_of(directives, "sslcertificatefile") if d.args]
+            if files:
+                keys = [d for d in all_of(directives, "sslcertificatekeyfile") if d.args]
+                return tuple(self._use(file, keys[at] if at < len(keys) else None) for at, file in enumerate(files))
+        return ()
+
+    def _use(self, certificate: Directive, key: Directive | None) -> CertificateUse:
+        path = self.config.path(certificate.args[0])
+        return CertificateUse(
+            path,
+            path if key is None else self.config.path(key.args[0]),
+            certificate.provenance(),
+            None if key is None else key.provenance(),
+        )
+
+    def _kinds(self, uses: Sequence[CertificateUse]) -> frozenset[str] | None:
+        kinds = set()
+        for use in uses:
+            found = self.around.credentials.certificates(use.certificate or "")
+            if isinstance(found, str) or found[0].key_type not in _KIND_TO_AUTHENTICATION:
+                return None
+            kinds.add(found[0].key_type)
+        return frozenset(kinds) if kinds else None
+
+    # All settings of one endpoint
+
+    def resolve(self, listener: Listener, virtual: Virtual) -> Tls:
+        library = self.around.library
+        uses = self.certificates(virtual)
+        kinds = self._kinds(uses)
+        declared, protocols_by, words = self._protocols(listener, virtual)
+        expression, ciphers_by = self._ciphers(virtual, "SSL")
+        newest, _ = self._ciphers(virtual, "TLSv1.3")
+        command = self._command(virtual, "Ciphersuites")
+        authentications = None if kinds is None else frozenset(_KIND_TO_AUTHENTICATION[kind] for kind in kinds)
+        versions, suites = negotiable(
+            declared, expression, library, Abilities(authentications, True),
+            command[0] if command else newest or library.ciphersuites or "",
+        )  # fmt: skip
+        level = security_level(expression, library)
+        tls12, tls13 = "TLSv1.2" in versions, "TLSv1.3" in versions
+        return Tls(
+            protocols=Setting(versions, _noted(protocols_by, f"declared: {words}; library: {library}")),
+            suites=Setting(suites, _noted(ciphers_by, f"declared: {expression}; library: {library}")),
+            groups=self._groups(virtual, level, newest=tls13),
+            preference=self._preference(virtual),
+            tickets=self._switch(virtual, "SSLSessionTickets", otherwise=True),
+            stapling=self._stapling(virtual, uses),
+            compression=self._compression(virtual),
+            alpn=self._alpn(virtual),
+            certificates=uses,
+            dh=self._dh(uses),
+            signatures=self._signatures(virtual, level, kinds, tls12=tls12, any_version=tls12 or tls13),
+            secure_renegotiation=self._by_library((0, 9, 8), "acknowledges RFC 5746"),
+            client_renegotiation=Setting(False, default_of(f"httpd {self.release}", "refused since 2.2.15")),
+            fallback_signal=self._by_library((1, 0, 1), "obeys RFC 7507 since 1.0.1j"),
+            master_secret=self._by_library((1, 1, 0), "uses RFC 7627"),
+            early_data=Setting(False, default_of(f"httpd {self.release}", "has no early data")),
+            ticket_keys=self._ticket_keys(virtual),
+            client_certificate=self._client_certificate(virtual),
+        )
+
+    # One setting each
+
+    def _protocols(self, listener: Listener, virtual: Virtual) -> tuple[tuple[ProtocolVersion, ...], Provenance, str]:
+        """The versions that are switched on. Where the library has no callback for the first message (before OpenSSL
+        1.1.1), or httpd does not use it (before 2.4.42), those of the listener's first virtual host hold for all."""
+        library = self.around.library.release
+        is_own = self.release.number >= (2, 4, 42) and (library is None or library >= (1, 1, 1))
+        said = (virtual if is_own else listener.default).last("sslprotocol")
+        if said is None:
+            setting = default("SSLProtocol", self.release)
+            words = str(setting.value)
+            place = setting.provenance or Provenance("default")
+        else:
+            words, place = said.raw, said.provenance("explicit" if said in virtual.directives else "inherited")
+        enabled = switched_protocols(words, self.release.number)
+        for name, value, by in self._commands(virtual):
+            if name == "protocol":
+                enabled = frozenset(_NAMES[w.strip().lower()] for w in value.split(",") if w.strip().lower() in _NAMES)
+                place = by
+            elif name in ("minprotocol", "maxprotocol") and value in PROTOCOL_VERSIONS:
+                edge = PROTOCOL_VERSIONS.index(value)
+                within = PROTOCOL_VERSIONS[edge:] if name == "minprotocol" else PROTOCOL_VERSIONS[: edge + 1]
+                enabled, place = frozenset(v for v in enabled if v in within), by
+        return tuple(v for v in PROTOCOL_VERSIONS if v in enabled), place, words
+
+    def _ciphers(self, virtual: Virtual, which: str) -> tuple[str, Provenance]:
+        """The cipher list for a protocol: ``SSL`` for TLS 1.2 and older, or ``TLSv1.3``."""
+        if which == "SSL":
+            command = self._command(virtual, "CipherString")
+            if command is not None:
+                return command
+        for directives in reversed(virtual.chain):
+            for said in reversed(list(all_of(directives, "sslciphersuite"))):
+                words = said.args
+                protocol, expression = (words[0], words[1]) if len(words) > 1 else ("SSL", words[0] if words else "")
+                if protocol.upper() == which.upper():
+                    return expression, said.provenance("explicit" if directives is virtual.directives else "inherited")
+        if which != "SSL":
+            return "", Provenance("default")
+        if self.around.library.ciphers is not None:
+            return self.around.library.ciphers, self.around.library.provenance or Provenance("default")
+        setting = default("SSLCipherSuite", self.release)
+        return str(setting.value), setting.provenance or Provenance("default")
+
+    def _commands(self, virtual: Virtual) -> list[tuple[str, str, Provenance]]:
+        """The commands of ``SSLOpenSSLConfCmd``, the main server's first, in order."""
+        return [
+            (said.args[0].lower(), said.args[1], said.provenance())
+            for directives in virtual.chain
+            for said in all_of(directives, "sslopensslconfcmd")
+            if len(said.args) == 2
+        ]
+
+    def _command(self, virtual: Virtual, *names: str) -> tuple[str, Provenance] | None:
+        wanted = {name.lower() for name in names}
+        found = [(value, place) for name, value, place in self._commands(virtual) if name in wanted]
+        return found[-1] if found else None
+
+    def _switch(self, virtual: Virtual, name: str, *, otherwise: bool) -> Setting[bool]:
+        said = virtual.last(name.lower())
+        if said is None:
+            return Setting(otherwise, default_of(f"httpd {self.release}"))
+        return Setting(said.raw.strip().lower() == "on", said.provenance())
+
+    def _preference(self, virtual: Virtual) -> Setting[Any]:
+        for name, value, place in reversed(self._commands(virtual)):
+            if name == "options" and "serverpreference" in value.lower():
+                return Setting("client" if "-serverpreference" in value.lower() else "server", place)
+        setting = self._switch(virtual, "SSLHonorCipherOrder", otherwise=False)
+        return Setting("server" if setting.value else "client", setting.provenance)
+
+    def _compression(self, virtual: Virtual) -> Setting[bool]:
+        said = virtual.last("sslcompression")
+        usual = default("SSLCompression", self.release)
+        wanted = said.raw.strip().lower() == "on" if said is not None else usual.value == "on"
+        place = usual.provenance if said is None else said.provenance()
+        library = self.around.library.release
+        if wanted and library is not None and library >= (1, 1, 0):
+            return Setting(False, default_of(str(self.around.library), "built without compression"))
+        if wanted and library is None:
+            return unknown("whether the crypto library compresses", place)
+        return Setting(wanted, place)
+
+    def _groups(self, virtual: Virtual, level: int, *, newest: bool) -> Setting[tuple[str, ...]]:
+        command = self._command(virtual, "Groups", "Curves", "ECDHParameters")
+        library = self.around.library
+        value, place = command or (library.groups or "", library.provenance or default_of(str(library)))
+        found = negotiable_groups("" if value.lower() in ("auto", "automatic") else value, library, level, newest)
+        if found is None:
+            return unknown("the crypto library's own list of groups, and its release is not known", place)
+        return Setting(found, place)
+
+    def _dh(self, uses: Sequence[CertificateUse]) -> Setting[DhParameters]:
+        """Parameters in the first certificate file, else a group of RFC 3526 as large as the key (since 2.4.7)."""
+        for use in uses[:1]:
+            try:
+                content = self.around.tree.read(use.certificate or "", bounds.CREDENTIAL_FILE_BYTES)
+            except TreeError:
+                break
+            if b"BEGIN DH PARAMETERS" in content:
+                try:
+                    return Setting(parse_dh_parameters(content), use.provenance)
+                except ParameterError as error:
+                    return unknown(f"{use.certificate}: {error}", use.provenance)
+        if self.release.number < (2, 4, 7):
+            return Setting(DhParameters(1024, None, None), default_of(f"httpd {self.release}"))
+        bits = self._size(uses)
+        place = default_of(f"httpd {self.release}", "by the size of the key")
+        return Setting(DhParameters(bits, f"modp{bits}" if bits > 1024 else None, True), place)
+
+    def _size(self, uses: Sequence[CertificateUse]) -> int:
+        """The bits of the parameters that httpd takes for its certificates: those of an RSA key, else 3072."""
+        for use in uses:
+            found = self.around.credentials.certificates(use.certificate or "")
+            if not isinstance(found, str) and found[0].key_type == "RSA":
+                size = found[0].key_bits or 0
+                return next(
+                    (bits for bits in (8192, 6144, 4096, 3072, 2048) if size >= bits), 2048 if size > 1024 else 1024
+                )
+        return 3072
+
+    def _signatures(
+        self, virtual: Virtual, level: int, kinds: frozenset[str] | None, *, tls12: bool, any_version: bool
+    ) -> Setting[tuple[str, ...]]:
+        command = self._command(virtual, "SignatureAlgorithms")
+        library = self.around.library
+        place = command[1] if command else library.provenance if library.signatures else None
+        if library.release is None and command is None:
+            return unknown("the crypto library's own list of signature schemes, and its release is not known", place)
+        if not any_version:
+            return Setting((), place or default_of(str(library)))
+        declared = command[0] if command else library.signatures or ""
+        schemes = signing_schemes(declared, library, level, kinds or _ANY_KIND, tls12)
+        return Setting(schemes, place or default_of(str(library), f"at security level {level}"))
+
+    def _by_library(self, since: tuple[int, ...], what: str) -> Setting[bool]:
+        library = self.around.library
+        if library.release is None:
+            return unknown(f"whether the crypto library {what}: its release is not known")
+        return Setting(library.release >= since, default_of(str(library), what))
+
+    def _ticket_keys(self, virtual: Virtual) -> Setting[TicketKeys]:
+        said = virtual.last("sslsessionticketkeyfile")
+        if said is not None and said.args:
+            path = self.config.path(said.args[0])
+            return Setting(TicketKeys(False, path, self.around.tree.modified(path)), said.provenance())
+        return Setting(
+            TicketKeys(False), default_of(f"httpd {self.release}", "keys are made at start and kept until the next")
+        )
+
+    def _client_certificate(self, virtual: Virtual) -> Setting[Any]:
+        said = virtual.last("sslverifyclient")
+        word = said.raw.strip().lower() if said is not None else "none"
+        place = default_of(f"httpd {self.release}") if said is None else said.provenance()
+        if word == "optional_no_ca":
+            return Setting("unverified", place)
+        return Setting("none" if word in ("none", "") else "verified", place)
+
+    def _stapling(self, virtual: Virtual, uses: Sequence[CertificateUse]) -> Setting[bool]:
+        """Whether a response is stapled: asked for, with a cache for it, and the certificate names a responder and comes
+        with its issuer."""
+        setting = self._switch(virtual, "SSLUseStapling", otherwise=False)
+        if not setting.value or setting.provenance is None:
+            return setting
+        place = setting.provenance
+        chain_file = virtual.last("sslcertificatechainfile")
+        forced = virtual.last("sslstaplingforceurl") is not None
+        for use in uses:
+            found = self.around.credentials.certificates(use.certificate or "")
+            if isinstance(found, str):
+                return unknown(f"{use.certificate}: {found}", place)
+            if not forced and not found[0].ocsp_responders:
+                return Setting(False, _noted(place, f"{use.certificate} names no responder, so nothing is stapled"))
+            if len(found) < 2 and chain_file is None:
+                return Setting(
+                    False, _noted(place, f"{use.certificate} comes without its issuer, so nothing is stapled")
+                )
+        return setting
+
+    def _alpn(self, virtual: Virtual) -> Setting[tuple[str, ...]]:
+        said = virtual.last("protocols")
+        has_h2 = "http2" in self.config.modules
+        if said is None:
+            return Setting(("http/1.1",), default_of(f"httpd {self.release}"))
+        names = tuple(word for word in said.args if word == "http/1.1" or (word == "h2" and has_h2))
+        note = "" if has_h2 or "h2" not in said.args else "module http2 is not loaded, so h2 is not offered"
+        return Setting(names or ("http/1.1",), _noted(said.provenance(), note) if note else said.provenance())
+
+
+def switched_protocols(words: str, release: tuple[int, ...]) -> frozenset[ProtocolVersion]:
+    """The versions that ``SSLProtocol`` leaves: a bare word starts anew, ``+`` and ``-`` switch one (ssl_cmd_protocol_parse).
+    ``all`` has no SSL 2, and SSL 3 only where the library still has it."""
+    every = frozenset[ProtocolVersion](("SSLv3", *_ALL) if release < (2, 4, 16) else _ALL)
+    found = frozenset[ProtocolVersion]()
+    for word in words.split():
+        sign, name = (word[0], word[1:].lower()) if word[0] in "+-" else ("", word.lower())
+        meant = every if name == "all" else frozenset[ProtocolVersion]((_NAMES[name],) if name in _NAMES else ())
+        found = found - meant if sign == "-" else found | meant if sign == "+" else meant
+    return found
+
+
+def _noted(provenance: Provenance, note: str) -> Provenance:
+    told = f"{provenance.note}; {note}" if provenance.note else note
+    return Provenance(provenance.how, provenance.file, provenance.line, provenance.column, told, provenance.overruled)
