@@ -249,6 +249,7 @@ class Sweep:
             self.found.groups_doubt = "it did not name a group"
         else:
             groups.append(first.hello.group)
+            self.found.groups = groups
         rest = [code for code in suites if code not in taken]
         chains = await asyncio.gather(
             self._newest_chain([g for g in _CLASSIC if g not in groups], suites, taken, rest),
@@ -287,12 +288,27 @@ class Sweep:
                     if rest:
                         self._doubt("TLSv1.3", answer.why)
                     return found
-                case Refused() if rest:
-                    rest = None  # either ran out: the groups are asked for once more, with every suite
-                    suites = spare
+                case Refused() if rest and left:
+                    # Either ran out: each is asked for once more, with what is known of the other.
+                    good = found or self.found.groups
+                    _, more = await asyncio.gather(
+                        self._newest_suites(rest, good, taken), self._newest_chain(left, spare, taken, None)
+                    )
+                    return found + more
                 case _:
                     return found
         return found
+
+    async def _newest_suites(self, rest: list[int], groups: Sequence[int], taken: list[int]) -> None:
+        """Those of ``rest`` that are taken with groups that are."""
+        while rest:
+            answer = await self._ask(self._offer("TLSv1.3", rest, groups=groups or _CLASSIC))
+            if not isinstance(answer, Taken) or answer.hello.suite not in rest:
+                if isinstance(answer, NoAnswer):
+                    self._doubt("TLSv1.3", answer.why)
+                return
+            rest.remove(answer.hello.suite)
+            taken.append(answer.hello.suite)
 
     # What else an answer tells
 

@@ -507,7 +507,9 @@ class ApacheConfiguration:
         exchange = self.exchange(listener, virtual, None, "/")
         return Scope(
             id="proxy:*", match="condition", path="", order=order, provenance=said.provenance(),
-            upstream=Upstream(url="*", provenance=said.provenance(), chosen_by="the request line", unknown="the client chooses it"),
+            upstream=Upstream(
+                url="*", provenance=said.provenance(), chosen_by="the request line", unknown="the client chooses it"
+            ),
             closed=closed(context, exchange),
         )  # fmt: skip
 

@@ -96,8 +96,8 @@ class TlsResolver:
         return Tls(
             protocols=Setting(versions, _noted(protocols_by, f"declared: {words}; library: {library}")),
             suites=Setting(suites, _noted(ciphers_by, f"declared: {expression}; library: {library}")),
-            groups=self._groups(virtual, level, newest=tls13),
-            preference=self._preference(virtual),
+            groups=self._groups(listener.default, level, newest=tls13),
+            preference=self._preference(listener, virtual),
             tickets=self._switch(virtual, "SSLSessionTickets", otherwise=True),
             stapling=self._stapling(virtual, uses),
             compression=self._compression(virtual),
@@ -117,11 +117,14 @@ class TlsResolver:
     # One setting each
 
     def _protocols(self, listener: Listener, virtual: Virtual) -> tuple[tuple[ProtocolVersion, ...], Provenance, str]:
-        """The versions that are switched on. Where the library has no callback for the first message (before OpenSSL
-        1.1.1), or httpd does not use it (before 2.4.42), those of the listener's first virtual host hold for all."""
+        """The versions that are switched on. A virtual host that says nothing has those of the listener's first one; and so
+        has every other where the library has no callback for the first message (before OpenSSL 1.1.1) or httpd does not use
+        it (before 2.4.42)."""
         library = self.around.library.release
-        is_own = self.release.number >= (2, 4, 42) and (library is None or library >= (1, 1, 1))
-        said = (virtual if is_own else listener.default).last("sslprotocol")
+        can_differ = self.release.number >= (2, 4, 42) and (library is None or library >= (1, 1, 1))
+        if not can_differ or virtual.last("sslprotocol") is None:
+            virtual = listener.default
+        said = virtual.last("sslprotocol")
         if said is None:
             setting = default("SSLProtocol", self.release)
             words = str(setting.value)
@@ -150,6 +153,8 @@ class TlsResolver:
                 words = said.args
                 protocol, expression = (words[0], words[1]) if len(words) > 1 else ("SSL", words[0] if words else "")
                 if protocol.upper() == which.upper():
+                    if which == "SSL" and self.release.number >= (2, 4, 7):
+                        expression += ":!aNULL:!eNULL:!EXP"  # added to every list (ssl_cmd_SSLCipherSuite)
                     return expression, said.provenance("explicit" if directives is virtual.directives else "inherited")
         if which != "SSL":
             return "", Provenance("default")
@@ -178,12 +183,18 @@ class TlsResolver:
             return Setting(otherwise, default_of(f"httpd {self.release}"))
         return Setting(said.raw.strip().lower() == "on", said.provenance())
 
-    def _preference(self, virtual: Virtual) -> Setting[Any]:
-        for name, value, place in reversed(self._commands(virtual)):
-            if name == "options" and "serverpreference" in value.lower():
-                return Setting("client" if "-serverpreference" in value.lower() else "server", place)
-        setting = self._switch(virtual, "SSLHonorCipherOrder", otherwise=False)
-        return Setting("server" if setting.value else "client", setting.provenance)
+    def _preference(self, listener: Listener, virtual: Virtual) -> Setting[Any]:
+        """Who decides the order. What the listener's first virtual host switches on stays on for all (SSL_set_options adds)."""
+        found: Setting[Any] = Setting("client")
+        for one in dict.fromkeys((listener.default, virtual)):
+            for name, value, place in reversed(self._commands(one)):
+                if name == "options" and "serverpreference" in value.lower():
+                    return Setting("client" if "-serverpreference" in value.lower() else "server", place)
+            setting = self._switch(one, "SSLHonorCipherOrder", otherwise=False)
+            if setting.value:
+                return Setting("server", setting.provenance)
+            found = Setting("client", setting.provenance)
+        return found
 
     def _compression(self, virtual: Virtual) -> Setting[bool]:
         said = virtual.last("sslcompression")
@@ -198,6 +209,7 @@ class TlsResolver:
         return Setting(wanted, place)
 
     def _groups(self, virtual: Virtual, level: int, *, newest: bool) -> Setting[tuple[str, ...]]:
+        # Those of the listener's first virtual host hold for all: a context that is changed by name keeps its groups.
         command = self._command(virtual, "Groups", "Curves", "ECDHParameters")
         library = self.around.library
         value, place = command or (library.groups or "", library.provenance or default_of(str(library)))
@@ -298,7 +310,8 @@ class TlsResolver:
         has_h2 = "http2" in self.config.modules
         if said is None:
             return Setting(("http/1.1",), default_of(f"httpd {self.release}"))
-        names = tuple(word for word in said.args if word == "http/1.1" or (word == "h2" and has_h2))
+        wanted = said.args if "http/1.1" in said.args else (*said.args, "http/1.1")  # that one is always there
+        names = tuple(word for word in wanted if word == "http/1.1" or (word == "h2" and has_h2))
         note = "" if has_h2 or "h2" not in said.args else "module http2 is not loaded, so h2 is not offered"
         return Setting(names or ("http/1.1",), _noted(said.provenance(), note) if note else said.provenance())
 
