@@ -61,6 +61,7 @@ def write_tree(root: Path, case: Case) -> None:
     (etc / "runtime.conf").write_text("ServerName main.test\nTypesConfig /etc/apache2/mime.types\n")
     (etc / "mime.types").write_text("text/html html\n")
     (etc / "case.conf").write_text(case.configuration)
+    (etc / "logs").mkdir()
     for path, text in _FILE.findall(case.configuration):
         (root / path).parent.mkdir(parents=True, exist_ok=True)
         (root / path).write_text(text.replace("\\n", "\n") + "\n")

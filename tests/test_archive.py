@@ -85,10 +85,10 @@ class ArchiveTest(TreeTest):
                 self.assertEqual(self.judged(self.root / name), wanted)
         copy = self.root / "copies/pier"
         shutil.copytree(host, copy, symlinks=True)
-        for path in copy.rglob("*"):
-            if not path.is_symlink():
-                os.chown(path, 65534, 65534)
-                path.chmod(0o777)
+        for one in copy.rglob("*"):
+            if not one.is_symlink():
+                os.chown(one, 65534, 65534)
+                one.chmod(0o777)
         listed = str(copy / "manifest.mtree")
         subprocess.run(
             ["bsdtar", "--format=mtree", "--options=!all,type,mode,uid,gid", "-cf", listed, "-C", str(host), "."],

@@ -11,7 +11,7 @@ from rupex.servers.apache.exchange import Exchange, decoded
 from rupex.servers.apache.headers import headers_of
 from rupex.servers.apache.hosts import EVERY, Listener, Virtual
 from rupex.servers.apache.process import Outcome
-from rupex.servers.apache.sections import all_in
+from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.family import Answer, Because, Request
 from rupex.servers.patterns import UndeterminedError
 
@@ -54,6 +54,10 @@ def answer_request(configuration: ApacheConfiguration, request: Request) -> Answ
             why.append(Because(f"{applied.section} holds here", applied.section.provenance()))
     if outcome.by is not None and outcome.by not in outcome.steps:
         why.append(Because(f"{outcome.by}", outcome.by.provenance()))
+    if outcome.by_server and outcome.location is None:
+        elsewhere = _error_answer(configuration, virtual, outcome.context, exchange, outcome.status)
+        if elsewhere is not None and elsewhere.location is not None:
+            outcome = elsewhere  # the error's own page is redirected, and so is the request
     headers, unknown = _headers(configuration, virtual, outcome, exchange, request.status, why)
     status = outcome.status if request.status is None else request.status
     return Answer(
@@ -91,18 +95,14 @@ def _headers(
     why: list[Because],
 ) -> tuple[list[tuple[str, str]], str | None]:
     """The headers of the answer, and why one of them is not known."""
-    from rupex.servers.apache.resolve import error_page
-
     context = outcome.context
     is_own = outcome.by_server or (asked is not None and asked >= 300)
     status = asked if asked is not None else outcome.status
-    if is_own and status is not None and status >= 400:
-        page = error_page(context, status)
-        if page is not None and page.startswith("/"):
-            inner = configuration.processor(virtual).answer(_moved(exchange, page))
-            if inner.unknown is not None:
-                return [], inner.unknown
-            context, is_own = inner.context, inner.by_server
+    inner = _error_answer(configuration, virtual, context, exchange, status) if is_own else None
+    if inner is not None and inner.unknown is not None:
+        return [], inner.unknown
+    if inner is not None and (inner.status or 200) < 400:  # a page that fails itself leaves the first answer as it was
+        context, is_own = inner.context, inner.by_server
     sent, dropped = headers_of(context, exchange) if "headers" in configuration.config.modules else ((), ())
     headers: list[tuple[str, str]] = [("Server", configuration.banner(context).value)]
     if exchange.method == "TRACE" and not outcome.by_server:
@@ -124,6 +124,23 @@ def _headers(
         why.append(Because(f"{header.name}: {header.value}", header.provenance))
     why += [Because(f"{lost.name} is dropped: {lost.because}", lost.provenance) for lost in dropped]
     return headers, unknown
+
+
+def _error_answer(
+    configuration: ApacheConfiguration, virtual: Virtual, context: Context, exchange: Exchange, status: int | None
+) -> Outcome | None:
+    """What the site's own page for an error answers, None where there is none. It meets rules like any other request, and may
+    be redirected by them; a redirect of mod_alias leaves the first error as it was (both measured on 2.4.71)."""
+    from rupex.servers.apache.resolve import error_page
+
+    page = error_page(context, status) if status is not None and status >= 400 else None
+    if page is not None and "://" in page:
+        return Outcome(context=context, status=302, location=page, by_server=True)
+    if page is None or not page.startswith("/"):
+        return None
+    outcome = configuration.processor(virtual).answer(_moved(exchange, page))
+    is_moved = outcome.location is not None and outcome.by is not None and outcome.by.key != "rewriterule"
+    return None if is_moved else outcome
 
 
 def _doubt(header: Header) -> str | None:

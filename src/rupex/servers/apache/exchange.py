@@ -17,7 +17,8 @@ _DEFAULT_PORTS: Final = {"http": 80, "https": 443}
 @dataclass
 class Exchange:
     """A request. ``uri``: the decoded path that rules see; ``file``: what it is mapped to so far; ``args``: the query, None
-    without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules set."""
+    without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules set; ``is_inner``: one that
+    the server makes itself, for the page of a folder."""
 
     method: str
     scheme: str
@@ -32,6 +33,7 @@ class Exchange:
     document_root: str = ""
     file: str = ""
     status: int | None = None
+    is_inner: bool = False
 
     @property
     def host_header(self) -> str:
@@ -44,6 +46,8 @@ class Exchange:
     def authority(self) -> str:
         """Host and port as the server puts them into addresses of its own (UseCanonicalName Off)."""
         name, _, port = self.host_header.partition(":")
+        if self.is_inner:
+            return name  # such a request has no port of its own
         shown = int(port) if port.isdecimal() else _DEFAULT_PORTS[self.scheme]
         return name if shown == _DEFAULT_PORTS[self.scheme] else f"{name}:{shown}"
 
@@ -81,7 +85,7 @@ _KNOWN: Final[dict[str, Callable[[Exchange], str]]] = {
     "DOCUMENT_ROOT": lambda x: x.document_root,
     "THE_REQUEST": lambda x: f"{x.method} {x.sent} HTTP/1.1",
     "SERVER_PROTOCOL": lambda x: "HTTP/1.1",
-    "IS_SUBREQ": lambda x: "false",
+    "IS_SUBREQ": lambda x: "true" if x.is_inner else "false",
 }
 
 

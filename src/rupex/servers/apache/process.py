@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 
 from msgspec import Struct
@@ -14,12 +15,21 @@ from msgspec import Struct
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.servers.apache.access import decide
+from rupex.servers.apache.environment import EARLY, set_early, set_late
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expressions import evaluate, fill
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.rewriting import Rewriter, Rewritten, is_on, read_rules
-from rupex.servers.apache.sections import Context, SectionReader, all_in, last_in, matches_path
+from rupex.servers.apache.sections import (
+    BrokenOverrideError,
+    Context,
+    SectionReader,
+    all_in,
+    last_in,
+    matches_path,
+    options,
+)
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.patterns import UndeterminedError, search
 
@@ -109,11 +119,14 @@ class Processor:
         """Follow a request. ``lenient``: where a rule hangs on run time, go on as if it did not hold, and say so."""
         exchange.document_root = self.document_root
         server = self.sections.base
+        if not exchange.is_inner:
+            set_early(all_in(server, *EARLY), exchange)
         if "%2f" in exchange.sent.partition("?")[0].lower() and last_in(server, "allowencodedslashes") is None:
             return Outcome(context=server, status=404, by_server=True)
         doubt: str | None = None
         steps: tuple[Directive, ...] = ()
         try:
+            context = self._context(exchange, None) if self.rewrites else server  # before rules change the query
             rewritten = self.rewriter.apply(self.rules, exchange) if self.rewrites else None
         except UndeterminedError as undetermined:
             if not lenient:
@@ -123,23 +136,17 @@ class Processor:
             if rewritten is not None and rewritten.kind != "none":
                 steps = rewritten.steps
                 if rewritten.kind != "changed":
-                    return self._rewritten(rewritten, exchange)
+                    return _rewritten(rewritten, context)
             outcome = self._after_rules(exchange, rewritten)
+        except BrokenOverrideError as broken:
+            # Of sections nothing holds then: the walk that would have merged them ended.
+            return Outcome(context=server, status=500, by=broken.directive, by_server=True, steps=steps)
         except UndeterminedError as undetermined:
             return Outcome(context=server, unknown=undetermined.why, steps=steps)
+        set_late(all_in(outcome.context, "setenv", "unsetenv"), exchange)
         outcome.steps = (*steps, *outcome.steps)
         outcome.unknown = outcome.unknown or doubt
         return outcome
-
-    def _rewritten(self, rewritten: Rewritten, exchange: Exchange) -> Outcome:
-        """What the server's own rules decided. The sections of the path still say which headers go with it."""
-        context = self._context(exchange, None)
-        if rewritten.kind == "proxy":
-            return Outcome(context=context, by=rewritten.by, proxied=rewritten.proxied, steps=rewritten.steps)
-        return Outcome(
-            context=context, status=rewritten.status, location=rewritten.location, by=rewritten.by, by_server=True,
-            steps=rewritten.steps, reflects=rewritten.reflects,
-        )  # fmt: skip
 
     def _after_rules(self, exchange: Exchange, rewritten: Rewritten | None) -> Outcome:
         is_direct = rewritten is not None and rewritten.kind == "changed" and not rewritten.passes_through
@@ -157,7 +164,12 @@ class Processor:
                 target = moved(move, exchange)
                 if target is not None:
                     return self._move(move, target, exchange, context)
-        file, alias = self._mapped(exchange, is_direct=is_direct)
+        if is_direct and rewritten is not None:
+            path = rewritten.path if rewritten.path.startswith("/") else "/" + rewritten.path
+            own = path.startswith(self.document_root.rstrip("/") + "/")
+            file, alias = path if own else self.document_root.rstrip("/") + path, None
+        else:
+            file, alias = self._mapped(exchange)
         exchange.file = file
         return self._at(exchange, file, alias)
 
@@ -195,19 +207,18 @@ class Processor:
             target += f"?{exchange.args}"
         return Outcome(context=context, status=move.status, location=target, by=move.directive, by_server=True)
 
-    def _mapped(self, exchange: Exchange, *, is_direct: bool) -> tuple[str, Directive | None]:
+    def _mapped(self, exchange: Exchange) -> tuple[str, Directive | None]:
         """The file for a URL path: by the first alias that fits, else below the document root."""
-        if not is_direct:
-            for directive in self.aliases:
-                words = directive.args
-                if len(words) < 2:
-                    continue
-                if directive.key.endswith("match"):
-                    found = search(words[0], exchange.uri)
-                    if found is not None:
-                        return _with_groups(words[1], found), directive
-                elif (length := prefix_length(exchange.uri, words[0])) is not None:
-                    return "/" + self.config.path(words[1]) + _rest(exchange.uri, words[0], length), directive
+        for directive in self.aliases:
+            words = directive.args
+            if len(words) < 2:
+                continue
+            if directive.key.endswith("match"):
+                found = search(words[0], exchange.uri)
+                if found is not None:
+                    return _with_groups(words[1], found), directive
+            elif (length := prefix_length(exchange.uri, words[0])) is not None:
+                return "/" + self.config.path(words[1]) + _rest(exchange.uri, words[0], length), directive
         return self.document_root.rstrip("/") + exchange.uri, None
 
     def _at(self, exchange: Exchange, file: str, alias: Directive | None) -> Outcome:
@@ -268,13 +279,8 @@ class Processor:
             base = said.args[0] if said is not None and said.args else prefix
             before = exchange.uri
             rewritten = self.rewriter.apply(rules, exchange, prefix, base)
-            if rewritten.kind in ("redirect", "status"):
-                return Outcome(
-                    context=context, status=rewritten.status, location=rewritten.location, by=rewritten.by, by_server=True,
-                    steps=rewritten.steps, reflects=rewritten.reflects,
-                )  # fmt: skip
-            if rewritten.kind == "proxy":
-                return Outcome(context=context, by=rewritten.by, proxied=rewritten.proxied, steps=rewritten.steps)
+            if rewritten.kind in ("redirect", "status", "proxy"):
+                return _rewritten(rewritten, context)
             if exchange.uri.startswith(prefix) and said is None:
                 exchange.uri = self._url_of(exchange.uri)
             if rewritten.kind == "changed" and exchange.uri != before:
@@ -310,7 +316,7 @@ class Processor:
                 target = exchange.absolute(escaped(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else ""))
                 return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
             return self._folder(exchange, context, file)
-        if kind == "missing" or exchange.uri.endswith("/"):
+        if kind == "missing" or file.endswith("/"):
             fallback = last_in(context, "fallbackresource")
             if fallback is not None and fallback.args and fallback.args[0] not in ("disabled", exchange.uri):
                 return Outcome(context=context, by=fallback, file=file)
@@ -320,12 +326,16 @@ class Processor:
     def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
         said = last_in(context, "directoryindex")
         names = said.args if said is not None else ("index.html",) if "dir" in self.config.modules else ()
+        refused: Outcome | None = None
         for name in names:
             if name.startswith("/"):
                 return Outcome(context=context, file=file, is_folder=True)
-            if self._kind(f"{file.rstrip('/')}/{name}") == "file":
-                inner = self._context(exchange, file, name)
-                return Outcome(context=inner, status=200, file=file, is_folder=True)
+            found = self._index(exchange, context, file, name)
+            if found is not None and found.status is not None and found.status < 400:
+                return found
+            refused = found or refused
+        if refused is not None:
+            return refused
         is_listed = "Indexes" in options(context) and "autoindex" in self.config.modules
         status = 200 if is_listed else 403 if "autoindex" in self.config.modules else 404
         return Outcome(
@@ -336,6 +346,28 @@ class Processor:
             is_folder=True,
             by=last_in(context, "options"),
         )
+
+    def _index(self, exchange: Exchange, context: Context, file: str, name: str) -> Outcome | None:
+        """What a page of a folder answers for it, None where there is none: the page is asked for by a request of the
+        server's own, which meets rules, redirects and access like any other (mod_dir)."""
+        inner = replace(
+            exchange, uri=exchange.uri + name, file="", is_inner=True, environment=dict(exchange.environment)
+        )
+        outcome = self.answer(inner)
+        if outcome.unknown is not None:
+            raise UndeterminedError(outcome.unknown)
+        own = f"{file.rstrip('/')}/{name}"
+        if outcome.status == 200 and outcome.file is not None:
+            if outcome.file == own:
+                holds = self.sections.of(inner.uri, file, lambda section: evaluate(_expression(section), inner), name)
+                return Outcome(context=holds, status=200, file=file, is_folder=True, by=outcome.by)
+            return Outcome(context=outcome.context, status=200, file=outcome.file, is_folder=True, by=outcome.by)
+        if outcome.location is not None or (outcome.status is not None and outcome.status not in (200, 404)):
+            return Outcome(
+                context=context, status=outcome.status, location=outcome.location, by=outcome.by, by_server=True, file=file,
+                is_folder=True,
+            )  # fmt: skip
+        return None
 
     def _kind(self, file: str) -> Literal["file", "folder", "missing"] | None:
         """What lies at ``file``, None where the tree has neither the document root nor the alias's folder."""
@@ -349,29 +381,19 @@ class Processor:
         return "missing" if entry is None else "folder" if entry.is_folder else "file"
 
 
+def _rewritten(rewritten: Rewritten, context: Context) -> Outcome:
+    """What the server's own rules decided. The sections of the path still say which headers go with it."""
+    if rewritten.kind == "proxy":
+        return Outcome(context=context, by=rewritten.by, proxied=rewritten.proxied, steps=rewritten.steps)
+    return Outcome(
+        context=context, status=rewritten.status, location=rewritten.location, by=rewritten.by, by_server=True,
+        steps=rewritten.steps, reflects=rewritten.reflects,
+    )  # fmt: skip
+
+
 def _expression(section: Directive) -> str:
     words = section.args
     return words[0] if len(words) == 1 else section.raw
-
-
-def options(context: Context) -> frozenset[str]:
-    """The Options in force (core_module): a line without signs replaces, one with them adds and takes away. Apache 2.4
-    starts with FollowSymLinks."""
-    found = {"FollowSymLinks"}
-    known = {"indexes": "Indexes", "followsymlinks": "FollowSymLinks", "execcgi": "ExecCGI", "includes": "Includes",
-             "multiviews": "MultiViews", "symlinksifownermatch": "SymLinksIfOwnerMatch"}  # fmt: skip
-    every = {"Indexes", "FollowSymLinks", "ExecCGI", "Includes"}
-    for directive in all_in(context, "options"):
-        words = directive.args
-        if not any(word[:1] in "+-" for word in words):
-            found = set()
-        for word in words:
-            name = word.lstrip("+-").lower()
-            meant = every if name == "all" else set() if name == "none" else {known[name]} if name in known else set()
-            found = found - meant if word.startswith("-") else found | meant
-            if name == "none":
-                found = set()
-    return frozenset(found)
 
 
 def read_moves(directives: list[Directive]) -> Iterator[Move]:

@@ -36,9 +36,9 @@ from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.headers import headers_of, read_action, server_header, signature
 from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_virtuals
 from rupex.servers.apache.load import LoadedConfig, all_of, load
-from rupex.servers.apache.process import Outcome, Processor, options
+from rupex.servers.apache.process import Outcome, Processor
 from rupex.servers.apache.release import default, find_release
-from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in
+from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.tls import TlsResolver
@@ -346,7 +346,7 @@ class ApacheConfiguration:
             upstream = self.upstreams.of(outcome.proxied, outcome.by, outcome.context, virtual)
         elif (
             outcome.status is not None
-            and 400 <= outcome.status < 500
+            and 400 <= outcome.status <= 500
             and outcome.by is not None
             and outcome.status != 404
         ):

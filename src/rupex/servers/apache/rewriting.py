@@ -45,7 +45,7 @@ class Rule(Struct, frozen=True):
 
 class Rewritten(Struct, frozen=True):
     """What rules made of a request: a ``redirect`` (status and Location), a ``status`` alone, requests passed on to
-    ``proxied``, or a changed path (``changed``). ``by``: the directive that decided last; ``steps``: those that matched."""
+    ``proxied``, or a changed ``path`` (``changed``). ``by``: the directive that decided last; ``steps``: those that matched."""
 
     kind: Literal["none", "redirect", "status", "proxy", "changed"]
     by: Directive | None = None
@@ -53,6 +53,7 @@ class Rewritten(Struct, frozen=True):
     location: str | None = None
     proxied: str | None = None
     steps: tuple[Directive, ...] = ()
+    path: str = ""
     passes_through: bool = False
     reflects: str | None = None
 
@@ -129,6 +130,8 @@ class Rewriter:
         while position < len(rules):
             rule = rules[position]
             position += 1
+            if exchange.is_inner and rule.has("r", "ns"):
+                continue  # never for a request that the server makes itself (apply_rewrite_list)
             if is_chain_broken:
                 is_chain_broken = rule.has("c")
                 continue
@@ -159,8 +162,11 @@ class Rewriter:
                 position += int(rule.flags["s"] or 0) if (rule.flags["s"] or "0").isdecimal() else 0
         if not changed or last is None:
             return NOTHING
-        exchange.uri = path if prefix is None else _joined(base, path)
-        return Rewritten("changed", last.directive, steps=tuple(steps), passes_through=passes or prefix is not None)
+        path = path if prefix is None else _joined(base, path)
+        if passes or prefix is not None:
+            exchange.uri = path  # else it stays as it was, and only the file is another one
+        passes = passes or prefix is not None
+        return Rewritten("changed", last.directive, path=path, steps=tuple(steps), passes_through=passes)
 
     def _matches(self, rule: Rule, path: str, exchange: Exchange) -> tuple[list[str], list[str]] | None:
         """What the rule's pattern and its last matching condition captured; None when the rule does not hold."""

@@ -43,17 +43,27 @@ class Applied(Struct, frozen=True):
     section: Directive | None = None
 
 
+Context = tuple[Applied, ...]
+
+
+class BrokenOverrideError(Exception):
+    """An override file has a directive that is not allowed there, so that every request for its folder ends with a 500."""
+
+    def __init__(self, directive: Directive) -> None:
+        super().__init__(directive)
+        self.directive = directive
+
+
 class Override(Struct, frozen=True):
-    """An override file: ``folder`` and ``path`` in the tree, what it says, and which of it the configuration lets hold."""
+    """An override file: ``folder`` and ``path`` in the tree, what it says, and which of it the configuration lets hold;
+    ``broken_by``: the directive that it does not let stand there, where the file is read at all."""
 
     folder: str
     path: str
     directives: list[Directive]
     holding: list[Directive]
     because: str
-
-
-Context = tuple[Applied, ...]
+    broken_by: Directive | None = None
 
 
 def last_in(context: Context, *names: str) -> Directive | None:
@@ -69,6 +79,26 @@ def all_in(context: Context, *names: str) -> Iterator[Directive]:
     """The directives of all sections, in the order of merging."""
     for applied in context:
         yield from all_of(applied.directives, *names)
+
+
+def options(context: Context) -> frozenset[str]:
+    """The Options in force (core_module): a line without signs replaces, one with them adds and takes away. Apache 2.4
+    starts with FollowSymLinks."""
+    found = {"FollowSymLinks"}
+    known = {"indexes": "Indexes", "followsymlinks": "FollowSymLinks", "execcgi": "ExecCGI", "includes": "Includes",
+             "multiviews": "MultiViews", "symlinksifownermatch": "SymLinksIfOwnerMatch"}  # fmt: skip
+    every = {"Indexes", "FollowSymLinks", "ExecCGI", "Includes"}
+    for directive in all_in(context, "options"):
+        words = directive.args
+        if not any(word[:1] in "+-" for word in words):
+            found = set()
+        for word in words:
+            name = word.lstrip("+-").lower()
+            meant = every if name == "all" else set() if name == "none" else {known[name]} if name in known else set()
+            found = found - meant if word.startswith("-") else found | meant
+            if name == "none":
+                found = set()
+    return frozenset(found)
 
 
 class SectionReader:
@@ -94,7 +124,8 @@ class SectionReader:
         :class:`~rupex.servers.patterns.UndeterminedError`."""
         found = list(self.base)
         if file is not None:
-            found += self._folders(file)
+            whole, file = file, self._walked(file)
+            found += self._folders(file, is_whole=file == whole)
             name = index or file.rpartition("/")[2]
             nested = [s for a in found for s in a.directives if s.key in ("files", "filesmatch")]
             found += [Applied("file", s.children or [], s) for s in nested if self._is_file(s, name)]
@@ -110,24 +141,26 @@ class SectionReader:
                 found.append(Applied("condition", section.children or [], section))
         return tuple(found)
 
-    def _folders(self, file: str) -> Iterator[Applied]:
-        """The Directory sections on the way to ``file``, each folder's override file behind its own. The walk ends at the
-        first name that is not there; a section may be meant for the file itself, and patterns see the whole path."""
+    def _folders(self, file: str, *, is_whole: bool) -> Iterator[Applied]:
+        """The Directory sections on the way to ``file``, each folder's override file behind its own. A section may be meant
+        for the file itself, and patterns see the whole path; what is not there is met by no section but those."""
         parts = file.strip("/").split("/") if file.strip("/") else []
-        steps = ["/"]
-        known = self._has_root(file)
-        for end in range(1, len(parts) + 1):
-            step = "/" + "/".join(parts[:end])
-            if known and end > known and not (self.tree.is_folder(inside(step)) or self.tree.is_file(inside(step))):
-                file = step
-                break
-            steps.append(step)
+        steps = ["/", *("/" + "/".join(parts[:end]) for end in range(1, len(parts) + 1))]
+        if self._has_root(file) and parts and not self._is_there(file):
+            steps.pop()
         so_far: list[Applied] = list(self.base)
         for step in steps:
+            # Where links may be followed and nothing follows behind the file, it is looked up like a folder; else each name is
+            # asked for, and a file ends it.
+            is_file = step == file and self.tree.is_file(inside(file))
+            if is_file and not (is_whole and "FollowSymLinks" in options(tuple(so_far))):
+                break
             here = [Applied("folder", s.children or [], s) for s in self.folders if _is_folder(s, step)]
             so_far += here
             yield from here
             override = self.override(step, tuple(so_far))
+            if override is not None and override.broken_by is not None:
+                raise BrokenOverrideError(override.broken_by)
             if override is not None and override.holding:
                 applied = Applied("override", override.holding)
                 so_far.append(applied)
@@ -136,6 +169,19 @@ class SectionReader:
         for section in self.folder_patterns:
             if search(section.args[-1], whole):
                 yield Applied("folder", section.children or [], section)
+
+    def _walked(self, file: str) -> str:
+        """``file`` up to the first name that is a file or is not there: what follows is path information."""
+        known = self._has_root(file)
+        parts = file.split("/")
+        for end in range(known + 2, len(parts)) if known else ():
+            step = "/".join(parts[:end])
+            if self.tree.is_file(inside(step)) or not self._is_there(step):
+                return step
+        return file
+
+    def _is_there(self, file: str) -> bool:
+        return self.tree.is_folder(inside(file)) or self.tree.is_file(inside(file))
 
     def _has_root(self, file: str) -> int:
         """How many names of ``file`` make a document root that the tree holds, so that what is missing below is missing;
@@ -166,9 +212,10 @@ class SectionReader:
                 self.problems.append(Problem(error.kind, path, None, error.message, True))
                 return None
             directives = self._under_conditions(parse(path, text).directives)
-            allowed, because = _allowed(context)
+            allowed, because, is_read = _allowed(context)
             holding = [d for d in directives if allowed(d)]
-            return Override(folder, path, directives, holding, because)
+            broken = next((d for d in directives if is_read and not allowed(d)), None)
+            return Override(folder, path, directives, holding, because, broken)
         return None
 
     def _under_conditions(self, directives: list[Directive]) -> list[Directive]:
@@ -193,8 +240,9 @@ class SectionReader:
         return re.match(translate(pattern), name) is not None
 
 
-def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str]:
-    """Which directives of an override file hold (AllowOverride, AllowOverrideList), and words for those that do not."""
+def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str, bool]:
+    """Which directives of an override file hold (AllowOverride, AllowOverrideList), words for those that do not, and whether
+    they break the answer: a file that is read at all may hold nothing else, unless that is said to be no error."""
     said = last_in(context, "allowoverride")
     words = [word.lower() for word in said.args] if said is not None else ["none"]
     listed = last_in(context, "allowoverridelist")
@@ -214,7 +262,8 @@ def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str]:
         module = owner(directive.key)
         return directive.key in core if module is None else module in modules
 
-    return holds, because
+    is_read = bool(some or names) and not any(word.startswith("nonfatal=") for word in words)
+    return holds, because, is_read
 
 
 def is_pattern(section: Directive) -> bool:

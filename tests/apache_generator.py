@@ -1,0 +1,122 @@
+"""Random httpd configurations, small enough to read, of the directives that decide an answer and its headers."""
+
+from __future__ import annotations
+
+from random import Random
+
+PATHS = (
+    "/page.html",
+    "/folder",
+    "/folder/",
+    "/folder/index.html",
+    "/files/a.txt",
+    "/missing",
+    "/files/",
+    "/folder/none",
+    "/page.html/x",
+)
+PREFIXES = ("/folder", "/files", "/page.html", "/fol", "/folder/", "/", "/missing")
+FOLDERS = ("/srv/site", "/srv/site/folder", "/srv/site/files", "/srv/", "/srv/site/*", "/srv/site/f*")
+PATTERNS = ("^/folder", r"\.html$", "^/(.*)$", "/files/(.+)", "^/page", "none$", "^/f([a-z]+)")
+CONDITIONS = (
+    *("", ""),
+    "RewriteCond %{HTTP_HOST} ^a\n",
+    "RewriteCond %{QUERY_STRING} ^x=1$\n",
+    "RewriteCond %{REQUEST_URI} !^/f [OR]\nRewriteCond %{QUERY_STRING} .\n",
+    "RewriteCond %{DOCUMENT_ROOT}%{REQUEST_FILENAME} !-f\n",
+)
+NAMES = ("X-One", "X-Two", "X-Three")
+
+
+class Generator:
+    def __init__(self, seed: int) -> None:
+        self.chance = Random(seed)
+
+    def case(self) -> str:
+        """A configuration, and what to ask of it."""
+        chance = self.chance
+        asks = [
+            f"# ask: http://{chance.choice(('a.test', 'b.test', 'c.test'))}{path}{chance.choice(('', '', '?x=1'))}"
+            for path in PATHS
+        ]
+        main = "\n".join(self._directive("server") for _ in range(chance.randint(0, 3)))
+        hosts = "\n".join(self._host(name) for name in ("a.test", "b.test"))
+        override = chance.choice(("None", "All", "FileInfo", "AuthConfig Indexes", "Limit"))
+        inner = "\\n".join(self._directive("override") for _ in range(chance.randint(0, 2)))
+        return "\n".join((
+            "# modules: headers rewrite autoindex", *asks, f"# file srv/site/folder/.htaccess: {inner or '#'}",
+            "Listen 127.0.0.1:@plain@", "DocumentRoot /srv/site", main,
+            f"<Directory /srv/site>\nRequire all granted\nAllowOverride {override}\n</Directory>", hosts, "",
+        ))  # fmt: skip
+
+    def _host(self, name: str) -> str:
+        lines = [self._directive("server") for _ in range(self.chance.randint(1, 4))]
+        lines += [self._section() for _ in range(self.chance.randint(1, 4))]
+        self.chance.shuffle(lines)
+        rules = ""
+        if self.chance.random() < 0.5:
+            rules = "RewriteEngine On\n" + "\n".join(self._rule() for _ in range(self.chance.randint(1, 3)))
+        body = "\n".join(lines)
+        return f"<VirtualHost *:@plain@>\nServerName {name}\n{rules}\n{body}\n</VirtualHost>"
+
+    def _section(self) -> str:
+        chance = self.chance
+        kind = chance.choice(
+            ("Location", "Location", "LocationMatch", "Directory", "Files", "FilesMatch", "DirectoryMatch", "If")
+        )
+        word = {
+            "Location": chance.choice(PREFIXES), "LocationMatch": chance.choice(PATTERNS), "Directory": chance.choice(FOLDERS),
+            "Files": chance.choice(("*.html", "a.txt", "index.html")), "FilesMatch": chance.choice((r"\.html$", "^a", "x$")),
+            "DirectoryMatch": chance.choice(("/folder", "/site/$", "/srv/site/f")),
+            "If": chance.choice(("%{QUERY_STRING} == 'x=1'", "%{REQUEST_URI} =~ /html/", "%{HTTP_HOST} =~ /^b/")),
+        }[kind]  # fmt: skip
+        lines = "\n".join(self._directive(kind) for _ in range(chance.randint(1, 3)))
+        return f'<{kind} "{word}">\n{lines}\n</{kind}>'
+
+    def _directive(self, where: str) -> str:
+        chance = self.chance
+        roll = chance.random()
+        if roll < 0.6 or where == "If":
+            return self._header()
+        if roll < 0.75 and where in ("Location", "LocationMatch", "Directory", "Files", "FilesMatch"):
+            return chance.choice(("Require all denied", "Require all granted"))
+        if roll < 0.85 and where in ("server", "Directory", "override"):
+            return self._redirect()
+        if roll < 0.9 and where in ("Directory", "server"):
+            return chance.choice(
+                ("Options +Indexes", "Options -Indexes", "Options None", "Options Indexes FollowSymLinks")
+            )
+        if roll < 0.95 and where in ("server", "Directory", "Location"):
+            return chance.choice(
+                ("ErrorDocument 404 /404.html", 'ErrorDocument 403 "closed"', "ErrorDocument 404 /gone.html")
+            )
+        return self._header()
+
+    def _header(self) -> str:
+        chance = self.chance
+        table = chance.choice(("", "always ", "onsuccess "))
+        name = chance.choice(NAMES)
+        verb = chance.choice(("set", "set", "set", "append", "add", "merge", "unset", "setifempty", "edit"))
+        value = {"unset": "", "edit": f"{chance.choice('abc')} {chance.choice('xyz')}"}.get(verb, chance.choice("abc"))
+        return f"Header {table}{verb} {name} {value}".rstrip()
+
+    def _redirect(self) -> str:
+        chance = self.chance
+        status = chance.choice(("", "permanent ", "303 ", "gone "))
+        target = (
+            ""
+            if status == "gone "
+            else f" {chance.choice(('https://b.test/new', '/elsewhere', 'https://b.test/q?own=1'))}"
+        )
+        if chance.random() < 0.3:
+            return f"RedirectMatch {status}{chance.choice(PATTERNS)}{target}"
+        return f"Redirect {status}{chance.choice(PREFIXES[:5])}{target}"
+
+    def _rule(self) -> str:
+        chance = self.chance
+        condition = chance.choice(CONDITIONS)
+        target, flags = chance.choice((
+            ("-", "[F]"), ("-", "[G]"), ("https://b.test/r", "[R=301,L]"), ("/page.html", "[L]"), ("/page.html", "[PT]"),
+            ("https://b.test/$1", "[R,L]"), ("/moved?own=1", "[R,QSA,L]"), ("-", "[S=1]"), ("/folder/", "[R=302]"), ("-", "[L]"),
+        ))  # fmt: skip
+        return f"{condition}RewriteRule {chance.choice(PATTERNS)} {target} {flags}"
