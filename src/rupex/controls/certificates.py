@@ -74,6 +74,10 @@ def _day(moment: datetime) -> str:
     evidence=("config", "files", "wire"),
     remedy={
         "nginx": "Get a certificate with all names of server_name, or take the name out of this server block.",
+        "apache": (
+            "Get a certificate with ServerName and every ServerAlias, or take the name out of this virtual host."
+        ),
+        "tomcat": "Get a certificate with all names of the Host and its Alias elements.",
         "*": "Get a certificate for all names served, or stop serving the name here.",
     },
 )
@@ -118,6 +122,11 @@ def _wanted(name: str) -> tuple[str, ...]:
     evidence=("files",),
     remedy={
         "nginx": "Point ssl_certificate and ssl_certificate_key at files of the same issue; test with nginx -t.",
+        "apache": (
+            "Point SSLCertificateFile and SSLCertificateKeyFile at files of the same issue; test with"
+            " apachectl configtest."
+        ),
+        "tomcat": "Point certificateFile and certificateKeyFile (or the alias of the key store) at the same issue.",
         "*": "Configure the key that was made for this certificate.",
     },
 )
@@ -200,6 +209,12 @@ def digest(certificate: CertificateFile, *, weak: tuple[str, ...]) -> Judgement:
     evidence=("config", "files", "wire"),
     remedy={
         "nginx": "ssl_stapling on; with a resolver, and the issuer's certificate in the chain or in ssl_trusted_certificate.",
+        "apache": (
+            "SSLUseStapling on with SSLStaplingCache shmcb:…, and the issuer behind the leaf in SSLCertificateFile."
+        ),
+        "tomcat": (
+            "Use the OpenSSL implementation and a chain with the issuer; the JSSE one staples nothing by itself."
+        ),
         "*": "Switch stapling on.",
     },
 )

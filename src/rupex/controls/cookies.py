@@ -30,6 +30,11 @@ def _each(scope: Scope, problem_of: Callable[[Cookie], str | None]) -> Judgement
     references=("RFC 6265 4.1.2.5",), cwe=("CWE-614",),
     remedy={
         "nginx": "Add Secure to the value; for an upstream's cookies: proxy_cookie_flags ~ secure; (1.19.3 or newer).",
+        "apache": (
+            "Header edit Set-Cookie \"^((?!.*; ?Secure).*)$\" \"$1; Secure\", or add Secure where the"
+            " application sets it."
+        ),
+        "tomcat": "In web.xml: session-config, cookie-config, secure true.",
         "*": "Add Secure to the cookie.",
     },
 )  # fmt: skip
@@ -43,6 +48,11 @@ def secure(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("RFC 6265 4.1.2.6",), cwe=("CWE-1004",),
     remedy={
         "nginx": "Add HttpOnly to the value; for an upstream's cookies: proxy_cookie_flags ~ httponly; (1.19.3 or newer).",
+        "apache": (
+            "Header edit Set-Cookie \"^((?!.*; ?HttpOnly).*)$\" \"$1; HttpOnly\", or add it where the"
+            " application sets it."
+        ),
+        "tomcat": "Leave useHttpOnly of the Context at true; in web.xml: cookie-config, http-only true.",
         "*": "Add HttpOnly to the cookie.",
     },
 )  # fmt: skip
@@ -59,6 +69,8 @@ def http_only(endpoint: Endpoint, scope: Scope, *, read_by_script: tuple[str, ..
     references=("RFC 6265bis 4.1.2.7",), cwe=("CWE-1275",),
     remedy={
         "nginx": "Add SameSite=Lax to the value; for an upstream's cookies: proxy_cookie_flags ~ samesite=lax;",
+        "apache": "Header edit Set-Cookie \"^((?!.*; ?SameSite).*)$\" \"$1; SameSite=Lax\".",
+        "tomcat": "In context.xml: <CookieProcessor sameSiteCookies=\"lax\"/>.",
         "*": "Add SameSite=Lax, or Strict.",
     },
 )  # fmt: skip

@@ -18,7 +18,12 @@ from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Un
     why="A version spares whoever looks for hosts with a known fault the work of trying.",
     references=("RFC 9110 10.2.4",),
     cwe=("CWE-497",),
-    remedy={"nginx": "Set server_tokens off; in the http block.", "*": "Send the Server header without a version."},
+    remedy={
+        "nginx": "Set server_tokens off; in the http block.",
+        "apache": "Set ServerTokens Prod in the main server.",
+        "tomcat": 'Set server="" only where a value is set at the Connector; leave xpoweredBy off; ErrorReportValve showServerInfo="false".',
+        "*": "Send the Server header without a version.",
+    },
 )
 def version(endpoint: Endpoint) -> Judgement:
     passed: Judgement = PASS
@@ -43,6 +48,8 @@ def version(endpoint: Endpoint) -> Judgement:
     cwe=("CWE-548",),
     remedy={
         "nginx": "Remove autoindex on; or set autoindex off; in this location.",
+        "apache": "Options -Indexes in the Directory section.",
+        "tomcat": "In web.xml set the init-param listings of the default servlet to false.",
         "*": "Switch directory listing off.",
     },
 )
@@ -70,6 +77,8 @@ def listing(endpoint: Endpoint, scope: Scope) -> Judgement:
     cwe=("CWE-497",),
     remedy={
         "nginx": "With the headers-more module: more_clear_headers Server;",
+        "apache": "ServerTokens Prod still says Apache; a proxy in front can take the header away.",
+        "tomcat": "Leave the server attribute of the Connector out: no Server header is sent then.",
         "*": "Send no Server header, or one that names nothing.",
     },
 )
@@ -93,6 +102,8 @@ def product(endpoint: Endpoint) -> Judgement:
     cwe=("CWE-497",),
     remedy={
         "nginx": "proxy_hide_header X-Powered-By; (fastcgi_hide_header for FastCGI), and no add_header of that kind.",
+        "apache": "Header unset X-Powered-By, and Header always unset X-Powered-By.",
+        "tomcat": 'xpoweredBy="false" at the Connector.',
         "*": "Take the header out of the upstream's answers.",
     },
 )
@@ -117,6 +128,11 @@ def technology(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) ->
     cwe=("CWE-209",),
     remedy={
         "nginx": "server_tokens off; and, for an upstream's errors, proxy_intercept_errors on; with error_page.",
+        "apache": (
+            "ServerSignature Off and ServerTokens Prod; for an upstream's errors ProxyErrorOverride On with"
+            " ErrorDocument."
+        ),
+        "tomcat": '<Valve className="org.apache.catalina.valves.ErrorReportValve" showReport="false" showServerInfo="false"/> in the Host.',
         "*": "Show error pages of your own, without version, path or trace.",
     },
 )
@@ -162,6 +178,10 @@ def _closed(endpoint: Endpoint, scope: Scope, what: str) -> Judgement:
     cwe=("CWE-200",),
     remedy={
         "nginx": "In the location: allow 127.0.0.1; deny all; or serve it on a listener on loopback.",
+        "apache": "In the Location: Require local, or Require ip with your own addresses.",
+        "tomcat": (
+            "Remove the status servlet's application, or limit it with a RemoteAddrValve to your own addresses."
+        ),
         "*": "Let only your own addresses see it.",
     },
 )
@@ -181,6 +201,10 @@ def status_page(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> 
     cwe=("CWE-306",),
     remedy={
         "nginx": "In the location: allow your own addresses, then deny all; or ask for a client certificate.",
+        "apache": "In the Location: Require ip with your own addresses, or ask for a client certificate.",
+        "tomcat": (
+            "Remove the manager and host-manager applications, or limit each with a RemoteAddrValve in its context.xml."
+        ),
         "*": "Let only your own addresses reach it, and ask for more than a password.",
     },
 )
@@ -201,6 +225,8 @@ def admin(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> Judgem
     remedy={
         "nginx": r"location ~ /\.(?!well-known) { deny all; } and the same for \.(bak|old|sql|conf)$ and ~$; and take them out of"
         " the document root.",
+        "apache": '<FilesMatch "(^\\.|~$|\\.(bak|old|sql|conf)$)"> Require all denied, <DirectoryMatch "/\\.(?!well-known)"> likewise; and take them out of the document root.',
+        "tomcat": "Take them out of the application's folder; only WEB-INF and META-INF are never served.",
         "*": "Take the files out of the document root, and refuse such names.",
     },
 )
@@ -266,6 +292,8 @@ def etag(endpoint: Endpoint) -> Judgement:
     cwe=("CWE-200",),
     remedy={
         "nginx": "Take $hostname, $server_addr, $upstream_addr and internal names out of add_header, return and server_name.",
+        "apache": "Set ServerName and UseCanonicalName On, and take internal names out of Header and Redirect lines.",
+        "tomcat": "Set proxyName and proxyPort at the Connector, so that redirects name the public host.",
         "*": "Take internal addresses and names out of headers and redirects.",
     },
 )

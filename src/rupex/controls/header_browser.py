@@ -20,6 +20,8 @@ from rupex.model import EXEMPT, PASS, Endpoint, Fail, Header, Judgement, Pass, S
     only="tls",
     remedy={
         "nginx": "add_header X-Content-Type-Options nosniff always;",
+        "apache": "Header always set X-Content-Type-Options nosniff",
+        "tomcat": "Map the HttpHeaderSecurityFilter in web.xml to /*; blockContentTypeSniffingEnabled is on in it.",
         "*": "Send X-Content-Type-Options: nosniff.",
     },
 )
@@ -48,6 +50,10 @@ def sniffing(endpoint: Endpoint, scope: Scope) -> Judgement:
     only="tls",
     remedy={
         "nginx": "add_header Content-Security-Policy \"frame-ancestors 'self'\" always; (with the site's own policy in it)",
+        "apache": (
+            "Header always set Content-Security-Policy \"frame-ancestors 'self'\" (with the site's own policy in it)"
+        ),
+        "tomcat": "Map the HttpHeaderSecurityFilter to /* with antiClickJackingOption SAMEORIGIN or DENY.",
         "*": "Send Content-Security-Policy with frame-ancestors, or X-Frame-Options: SAMEORIGIN.",
     },
 )
@@ -106,6 +112,8 @@ def _contradiction(ancestors: tuple[str, ...], options: list[Header]) -> str | N
     only="tls",
     remedy={
         "nginx": "add_header Referrer-Policy strict-origin-when-cross-origin always;",
+        "apache": "Header always set Referrer-Policy strict-origin-when-cross-origin",
+        "tomcat": "Set it in a filter of the application, or in a proxy in front.",
         "*": "Send Referrer-Policy: strict-origin-when-cross-origin, or a stricter one.",
     },
 )
@@ -140,6 +148,8 @@ def referrer(endpoint: Endpoint, scope: Scope) -> Judgement:
     only="tls",
     remedy={
         "nginx": 'add_header Permissions-Policy "camera=(), microphone=(), geolocation=()" always;',
+        "apache": 'Header always set Permissions-Policy "camera=(), microphone=(), geolocation=()"',
+        "tomcat": "Set it in a filter of the application, or in a proxy in front.",
         "*": "Send Permissions-Policy: camera=(), microphone=(), geolocation=(); waive it where a page needs one.",
     },
 )
@@ -175,6 +185,11 @@ def permissions(endpoint: Endpoint, scope: Scope, *, features: tuple[str, ...]) 
     remedy={
         "nginx": "add_header Cross-Origin-Opener-Policy same-origin always; add_header Cross-Origin-Resource-Policy same-origin"
         " always;",
+        "apache": (
+            "Header always set Cross-Origin-Opener-Policy same-origin and Header always set"
+            " Cross-Origin-Resource-Policy same-origin"
+        ),
+        "tomcat": "Set them in a filter of the application, or in a proxy in front.",
         "*": "Send Cross-Origin-Opener-Policy: same-origin and Cross-Origin-Resource-Policy: same-origin.",
     },
 )

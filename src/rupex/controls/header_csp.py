@@ -23,6 +23,11 @@ from rupex.model import EXEMPT, Endpoint, Fail, Header, Judgement, Pass, Scope
     remedy={
         "nginx": "add_header Content-Security-Policy \"default-src 'self'; object-src 'none'; base-uri 'self'\" always;"
         " try it first as Content-Security-Policy-Report-Only.",
+        "apache": (
+            "Header always set Content-Security-Policy \"default-src 'self'; object-src 'none'; base-uri"
+            " 'self'\"; try it first as Content-Security-Policy-Report-Only."
+        ),
+        "tomcat": "Set it in a filter of the application, or in a proxy in front.",
         "*": "Send Content-Security-Policy: default-src 'self'; object-src 'none'; base-uri 'self' (try it report-only first).",
     },
 )

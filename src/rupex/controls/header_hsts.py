@@ -29,6 +29,8 @@ def _days(count: int) -> str:
     remedy={
         "nginx": 'add_header Strict-Transport-Security "max-age=31536000" always; in the server block, and again in each'
         " location that has an add_header of its own.",
+        "apache": 'Header always set Strict-Transport-Security "max-age=31536000" in the virtual host on 443.',
+        "tomcat": "Map the HttpHeaderSecurityFilter to /* with hstsEnabled true and hstsMaxAgeSeconds 31536000.",
         "*": "Send Strict-Transport-Security: max-age=31536000 with every answer over TLS.",
     },
 )
@@ -82,6 +84,8 @@ def _policy(endpoint: Endpoint, scope: Scope) -> tuple[HstsPolicy, Header] | Jud
     refines="header.hsts",
     remedy={
         "nginx": 'Add includeSubDomains to the value, once every name below speaks TLS: "max-age=31536000; includeSubDomains".',
+        "apache": "Add includeSubDomains to the value, once every name below speaks TLS.",
+        "tomcat": "hstsIncludeSubDomains true in the HttpHeaderSecurityFilter, once every name below speaks TLS.",
         "*": "Add includeSubDomains, once every name below speaks TLS.",
     },
 )
@@ -106,6 +110,8 @@ def hsts_subdomains(endpoint: Endpoint, scope: Scope) -> Judgement:
     local_exempt=True,
     remedy={
         "nginx": "Move the add_header into the server blocks that listen with ssl.",
+        "apache": "Move the Header line into the virtual hosts that speak TLS.",
+        "tomcat": "The filter sends it over TLS only; take it out of other filters.",
         "*": "Send Strict-Transport-Security over TLS only.",
     },
 )

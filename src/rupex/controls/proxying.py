@@ -44,6 +44,7 @@ def _leaving(legs: Iterable[Leg], trusted: tuple[str, ...]) -> list[tuple[Leg, W
     evidence=("config",),
     remedy={
         "nginx": "proxy_pass https://…; with proxy_ssl_verify on; and proxy_ssl_trusted_certificate.",
+        "apache": "ProxyPass to https://…, with SSLProxyEngine on and SSLProxyVerify require.",
         "*": "Speak TLS to the upstream, or move it to this machine.",
     },
 )
@@ -77,6 +78,7 @@ def upstream_tls(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[st
     evidence=("config",),
     remedy={
         "nginx": "proxy_ssl_verify on; proxy_ssl_trusted_certificate FILE; and proxy_ssl_server_name on;",
+        "apache": "SSLProxyVerify require, SSLProxyCACertificateFile FILE; leave SSLProxyCheckPeerName on.",
         "*": "Verify the upstream's certificate against an anchor of your own, and its name.",
     },
 )
@@ -105,6 +107,7 @@ def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple
     evidence=("config",),
     remedy={
         "nginx": "Name the upstream in proxy_pass, or choose it with a map from a fixed list.",
+        "apache": "ProxyRequests Off, and a fixed target in ProxyPass and RewriteRule … [P].",
         "*": "Take the upstream from a fixed list, never from the request.",
     },
 )
@@ -132,6 +135,8 @@ def open_proxy(endpoint: Endpoint) -> Judgement:
     evidence=("config",),
     remedy={
         "nginx": "Name your own proxies in set_real_ip_from, and nobody else.",
+        "apache": "Name your own proxies in RemoteIPInternalProxy or RemoteIPTrustedProxy, and nobody else.",
+        "tomcat": "Name your own proxies in internalProxies and trustedProxies of the RemoteIpValve.",
         "*": "Trust forwarded-for headers and PROXY protocol from your own proxies' addresses only.",
     },
 )

@@ -42,6 +42,8 @@ def _redirected(scope: Scope, name: str | None) -> tuple[Redirect, Parts, Parts]
     local_exempt=True,
     remedy={
         "nginx": "In the plain server block answer everything with: return 301 https://$host$request_uri;",
+        "apache": "In the virtual host on 80: Redirect permanent / https://www.example.test/ and nothing else.",
+        "tomcat": 'In web.xml: a security-constraint for /* with transport-guarantee CONFIDENTIAL, and redirectPort="443" at the Connector.',
         "*": "Answer every plain request with a permanent redirect to the same URL on https.",
     },
 )
@@ -74,6 +76,8 @@ def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judg
     refines="redirect.present",
     remedy={
         "nginx": "Use return 301 (or 308, which keeps the method) in place of 302, and permanent in place of redirect.",
+        "apache": "Redirect permanent, or [R=301] at the rule, in place of 302.",
+        "tomcat": 'transportGuaranteeRedirectStatus="301" at the Realm.',
         "*": "Redirect with status 301 or 308.",
     },
 )
@@ -100,6 +104,11 @@ def redirect_permanent(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     refines="redirect.present",
     remedy={
         "nginx": "return 301 https://$host$request_uri; first; from there, over TLS, to the name you want.",
+        "apache": (
+            "RewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L] first; from there, over TLS, to the"
+            " name you want."
+        ),
+        "tomcat": "The transport guarantee keeps the host; take other redirects out of the plain Connector.",
         "*": "Redirect to https on the same host first, and only from there to another.",
     },
 )
@@ -125,6 +134,11 @@ def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     refines="redirect.present",
     remedy={
         "nginx": "Put $request_uri behind the host: return 301 https://$host$request_uri;",
+        "apache": (
+            "Redirect permanent / https://NAME/ keeps path and query; in a rule write %{REQUEST_URI} and no"
+            " ? in the target."
+        ),
+        "tomcat": "The transport guarantee keeps path and query.",
         "*": "Keep path and query in the redirect's target.",
     },
 )
@@ -192,6 +206,8 @@ def redirect_hops(endpoint: Endpoint, *, most: int) -> Judgement:
     remedy={
         "nginx": "Where unknown names are answered, redirect to a fixed name: return 301 https://www.example.test$request_uri;"
         " or give unknown names a default server of their own.",
+        "apache": "Redirect to a fixed name, or put a first virtual host in front that refuses unknown names.",
+        "tomcat": "Set defaultHost to a Host that serves nothing, or proxyName at the Connector.",
         "*": "Redirect to a fixed name where requests for unknown names are answered.",
     },
 )
@@ -220,6 +236,7 @@ def redirect_target(endpoint: Endpoint) -> Judgement:
     evidence=("config",),
     remedy={
         "nginx": "Use $request_uri, which stays escaped, in place of $uri or a capture in return and add_header.",
+        "apache": "Leave out [NE], or use %{REQUEST_URI} with [B] in place of a bare capture.",
         "*": "Write the request's path into headers only as it was sent, escaped.",
     },
 )

@@ -18,6 +18,8 @@ from rupex.model.endpoint import is_loopback
     evidence=("config",),
     remedy={
         "nginx": "Set user www-data; (an account of its own without a login) at the top of the main file.",
+        "apache": "Set User and Group to an account of their own (www-data) in the main server.",
+        "tomcat": "Start it as an account of its own; Connectors below 1024 by a capability or a proxy.",
         "*": "Run the workers under an account of their own.",
     },
 )
@@ -43,6 +45,7 @@ def account(host: Host) -> Judgement:
     evidence=("config",),
     remedy={
         "nginx": "Remove the load_module line, or the package's link in modules-enabled.",
+        "apache": "a2dismod NAME, or take its LoadModule line out.",
         "*": "Switch the module off.",
     },
 )
@@ -69,6 +72,10 @@ def modules(host: Host) -> Judgement:
     evidence=("config", "wire"),
     remedy={
         "nginx": "Remove the default site, and give unknown names a server block that refuses them.",
+        "apache": "a2dissite 000-default, and take the sample pages and aliases out.",
+        "tomcat": (
+            "Remove docs, examples, manager, host-manager and ROOT of the package; remove users of tomcat-users.xml."
+        ),
         "*": "Remove the sample application, account or page.",
     },
 )
@@ -92,6 +99,11 @@ def sample(host: Host) -> Judgement:
     evidence=("config",),
     remedy={
         "nginx": "client_header_timeout, client_body_timeout, keepalive_timeout: a minute or two; client_max_body_size not 0.",
+        "apache": (
+            "mod_reqtimeout with RequestReadTimeout header=20-40,MinRate=500 body=20,MinRate=500;"
+            " KeepAliveTimeout 5; LimitRequestBody not 0."
+        ),
+        "tomcat": 'connectionTimeout="20000", maxPostSize and maxSwallowSize of a few MiB at the Connector.',
         "*": "Limit the time for headers, bodies and idle connections, and the size of bodies.",
     },
 )
@@ -124,6 +136,8 @@ def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_s
     cwe=("CWE-650",),
     remedy={
         "nginx": "limit_except GET POST { deny all; } in the location.",
+        "apache": "<LimitExcept GET POST> Require all denied in the Directory or Location.",
+        "tomcat": "A security-constraint with http-method-omission and an empty auth-constraint.",
         "*": "Refuse the other methods.",
     },
 )

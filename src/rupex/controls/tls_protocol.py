@@ -21,6 +21,10 @@ from rupex.tls.suites import PROTOCOL_VERSIONS
     only="tls",
     remedy={
         "nginx": "Set ssl_protocols TLSv1.2 TLSv1.3; in the http block, and remove other ssl_protocols lines.",
+        "apache": (
+            "SSLProtocol -all +TLSv1.2 +TLSv1.3 in the main server, and no other SSLProtocol line in a virtual host."
+        ),
+        "tomcat": 'protocols="TLSv1.2+TLSv1.3" at the SSLHostConfig.',
         "*": "Enable TLS 1.2 and TLS 1.3 only.",
     },
 )
@@ -47,6 +51,8 @@ def protocol_floor(tls: Tls, *, floor: ProtocolVersion) -> Judgement:
     only="tls",
     remedy={
         "nginx": "Add TLSv1.3 to ssl_protocols (nginx 1.13 or newer with OpenSSL 1.1.1 or newer).",
+        "apache": "Add +TLSv1.3 to SSLProtocol (httpd 2.4.37 or newer with OpenSSL 1.1.1 or newer).",
+        "tomcat": "Add TLSv1.3 to protocols (Java 8u261 or newer, or the OpenSSL implementation).",
         "*": "Enable TLS 1.3.",
     },
 )
@@ -174,6 +180,8 @@ def master_secret(tls: Tls) -> Judgement:
     only="tls",
     remedy={
         "nginx": "Set ssl_early_data off; or pass Early-Data: $ssl_early_data on and refuse what must not be replayed.",
+        "apache": "httpd has no early data.",
+        "tomcat": "Tomcat has no early data.",
         "*": "Switch 0-RTT off, or refuse requests that must not be replayed.",
     },
 )
@@ -198,6 +206,10 @@ def early_data(tls: Tls, *, allowed: bool) -> Judgement:
     remedy={
         "nginx": "Set ssl_session_tickets off; or use nginx 1.23.2 or newer with ssl_session_cache shared:…, which makes new keys"
         " by itself; or write a new ssl_session_ticket_key file each week and reload.",
+        "apache": (
+            "SSLSessionTickets off, or restart the server at least weekly, or write a new SSLSessionTicketKeyFile."
+        ),
+        "tomcat": 'disableSessionTickets="true" at the SSLHostConfig.',
         "*": "Switch tickets off, or have their keys made anew each week.",
     },
 )
@@ -233,6 +245,8 @@ def tickets(tls: Tls, *, now: datetime, days: int) -> Judgement:
     remedy={
         "nginx": "Use ssl_verify_client on or optional with ssl_client_certificate; with optional_no_ca refuse by"
         " $ssl_client_verify.",
+        "apache": "SSLVerifyClient require or optional with SSLCACertificateFile; not optional_no_ca.",
+        "tomcat": 'certificateVerification="required" or "optional" at the SSLHostConfig; not optionalNoCA.',
         "*": "Verify client certificates against an anchor of your own.",
     },
 )
@@ -257,6 +271,8 @@ def client_certificate(tls: Tls) -> Judgement:
     only="tls",
     remedy={
         "nginx": "Set http2 on; (before 1.25.1: listen 443 ssl http2;).",
+        "apache": "Load mod_http2 and set Protocols h2 http/1.1.",
+        "tomcat": '<UpgradeProtocol className="org.apache.coyote.http2.Http2Protocol"/> in the Connector.',
         "*": "Offer h2 by ALPN.",
     },
 )

@@ -16,6 +16,8 @@ _MODERN: Final = "EECDH+AESGCM:EECDH+CHACHA20"
 def _remedy(what: str) -> dict[str, str]:
     return {
         "nginx": f"ssl_ciphers {_MODERN}; selects suites with forward secrecy and AEAD only, {what}.",
+        "apache": f"SSLCipherSuite {_MODERN} selects suites with forward secrecy and AEAD only, {what}.",
+        "tomcat": f'ciphers="{_MODERN}" at the SSLHostConfig selects suites with forward secrecy and AEAD only, {what}.',
         "*": f"Offer only suites with forward secrecy and AEAD, {what}.",
     }
 
@@ -157,6 +159,8 @@ def suite_aead(tls: Tls) -> Judgement:
     references=("RFC 9325 4.2.1",), cwe=("CWE-757",),
     remedy={
         "nginx": "Set ssl_prefer_server_ciphers on; and put the ECDHE AEAD suites first in ssl_ciphers.",
+        "apache": "SSLHonorCipherOrder on, with the ECDHE AEAD suites first in SSLCipherSuite.",
+        "tomcat": "honorCipherOrder=\"true\" at the SSLHostConfig, with the ECDHE AEAD suites first.",
         "*": "Let the server choose, suites with forward secrecy and AEAD first.",
     },
 )  # fmt: skip

@@ -30,6 +30,8 @@ def _public(host: Host) -> list[Endpoint]:
     cwe=("CWE-319",),
     remedy={
         "nginx": "Add a server block with listen 443 ssl; ssl_certificate and ssl_certificate_key.",
+        "apache": "Add a virtual host on 443 with SSLEngine on, SSLCertificateFile and SSLCertificateKeyFile.",
+        "tomcat": 'Add a Connector with SSLEnabled="true" and an SSLHostConfig with a Certificate.',
         "*": "Add a listener on 443 with TLS and a certificate for the names served.",
     },
 )
@@ -60,6 +62,8 @@ def tls_offered(host: Host) -> Judgement:
     refusing=True,
     remedy={
         "nginx": 'Add "ssl" to the listen line: listen 443 ssl; and name ssl_certificate and ssl_certificate_key.',
+        "apache": "SSLEngine on in this virtual host, with SSLCertificateFile and SSLCertificateKeyFile.",
+        "tomcat": 'SSLEnabled="true" at the Connector, with an SSLHostConfig and its Certificate.',
         "*": "Switch TLS on for this listener.",
     },
 )
@@ -89,6 +93,10 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
     cwe=("CWE-319",),
     remedy={
         "nginx": "Add the name to server_name of a server block that listens with ssl, and to its certificate.",
+        "apache": (
+            "Add the name as ServerName or ServerAlias of a virtual host with SSLEngine on, and to its certificate."
+        ),
+        "tomcat": "Add the name as Alias of the Host, and an SSLHostConfig for it with its certificate.",
         "*": "Serve the name on the TLS listener too, with a certificate that covers it.",
     },
 )
@@ -139,6 +147,8 @@ def _is_served(name: str, served: set[str]) -> bool:
     remedy={
         "nginx": "Add a default server that serves nothing: listen 80 default_server; server_name _; return 444; and on"
         " 443 ssl_reject_handshake on; (1.19.4 or newer).",
+        "apache": 'Put a first virtual host in front that serves nothing: <Location "/"> Require all denied </Location>; and SSLStrictSNIVHostCheck on.',
+        "tomcat": "Set defaultHost to a Host without applications.",
         "*": "Let requests for unknown names end in a refusal, or in a redirect to a fixed name of your own.",
     },
 )

@@ -64,6 +64,8 @@ def trust(certificate: CertificateFile, *, anchors: tuple[str, ...]) -> Judgemen
     evidence=("config", "files", "wire"),
     remedy={
         "nginx": "Put the intermediates behind the leaf in the file of ssl_certificate, leaf first.",
+        "apache": "Put the intermediates behind the leaf in the file of SSLCertificateFile, leaf first.",
+        "tomcat": "Import the whole chain into the key store, or name it in certificateChainFile.",
         "*": "Send the intermediates behind the leaf.",
     },
 )
