@@ -26,6 +26,8 @@ def judged_files(
                 facts = tree.file_facts(path, "configuration", named_by, (configuration.family,))
                 yield facts if text is None else structs.replace(facts, secrets=_plain_secrets(text))
         if share.is_first:
+            for path in configuration.overrides:
+                yield tree.file_facts(path, "override", (), (configuration.family,))
             roots = sorted({root for service in configuration.services for root in service.document_roots})
             for root in tree.folders_among(roots):
                 yield tree.file_facts(root, "document root", (), (configuration.family,))

@@ -21,7 +21,10 @@ from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Un
     remedy={
         "nginx": "Set server_tokens off; in the http block.",
         "apache": "Set ServerTokens Prod in the main server.",
-        "tomcat": 'Set server="" only where a value is set at the Connector; leave xpoweredBy off; ErrorReportValve showServerInfo="false".',
+        "tomcat": (
+            'Set server="" only where a value is set at the Connector; leave xpoweredBy off;'
+            ' ErrorReportValve showServerInfo="false".'
+        ),
         "*": "Send the Server header without a version.",
     },
 )
@@ -132,7 +135,10 @@ def technology(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) ->
             "ServerSignature Off and ServerTokens Prod; for an upstream's errors ProxyErrorOverride On with"
             " ErrorDocument."
         ),
-        "tomcat": '<Valve className="org.apache.catalina.valves.ErrorReportValve" showReport="false" showServerInfo="false"/> in the Host.',
+        "tomcat": (
+            '<Valve className="org.apache.catalina.valves.ErrorReportValve" showReport="false"'
+            ' showServerInfo="false"/> in the Host.'
+        ),
         "*": "Show error pages of your own, without version, path or trace.",
     },
 )
@@ -225,7 +231,10 @@ def admin(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> Judgem
     remedy={
         "nginx": r"location ~ /\.(?!well-known) { deny all; } and the same for \.(bak|old|sql|conf)$ and ~$; and take them out of"
         " the document root.",
-        "apache": '<FilesMatch "(^\\.|~$|\\.(bak|old|sql|conf)$)"> Require all denied, <DirectoryMatch "/\\.(?!well-known)"> likewise; and take them out of the document root.',
+        "apache": (
+            '<FilesMatch "(^\\.|~$|\\.(bak|old|sql|conf)$)"> Require all denied, <DirectoryMatch'
+            ' "/\\.(?!well-known)"> likewise; and take them out of the document root.'
+        ),
         "tomcat": "Take them out of the application's folder; only WEB-INF and META-INF are never served.",
         "*": "Take the files out of the document root, and refuse such names.",
     },

@@ -47,7 +47,10 @@ def _site(endpoint: Endpoint, names: frozenset[str]) -> dict[str, Header]:
     remedy={
         "nginx": 'Write "always" behind the value, and repeat all add_header lines (or include them from one file) in each block'
         " that has one of its own.",
-        "apache": 'Write "Header always set" in place of "Header set", so that errors and redirects carry it too; no deeper section may unset it.',
+        "apache": (
+            'Write "Header always set" in place of "Header set", so that errors and redirects carry it too;'
+            " no deeper section may unset it."
+        ),
         "tomcat": "Map the filter to /* with the dispatchers REQUEST and ERROR.",
         "*": "Set the headers for every status, and again wherever a deeper block sets any.",
     },
@@ -153,7 +156,10 @@ def conflict(endpoint: Endpoint, scope: Scope) -> Judgement:
     cwe=("CWE-942",),
     remedy={
         "nginx": "Choose the value of Access-Control-Allow-Origin with a map of $http_origin to the origins you know.",
-        "apache": 'SetEnvIf Origin "^https://(known|names)\\.example\\.test$" origin=$0, then Header set Access-Control-Allow-Origin "%{origin}e" env=origin.',
+        "apache": (
+            'SetEnvIf Origin "^https://(known|names)\\.example\\.test$" origin=$0, then Header set'
+            ' Access-Control-Allow-Origin "%{origin}e" env=origin.'
+        ),
         "tomcat": (
             "In the CorsFilter list the origins in cors.allowed.origins; never * with cors.support.credentials."
         ),

@@ -244,6 +244,25 @@ def config_mode(file: FileFacts, host: Host, *, administrators: tuple[str, ...])
 
 
 @control(
+    "override.mode",
+    title="The server cannot change its own override files",
+    place="file",
+    severity="medium",
+    why="Whoever makes a request's handling write one can switch access rules off, and run what was uploaded.",
+    references=("operational: least privilege",),
+    cwe=("CWE-732",),
+    evidence=("files",),
+    remedy={
+        "*": "chown root FILE && chmod go-w FILE, and the same for its folder; or move its lines into the configuration."
+    },
+)
+def override_mode(file: FileFacts, host: Host) -> Judgement:
+    if file.kind != "override":
+        return EXEMPT
+    return _writable_by_workers(file, host, "change it")
+
+
+@control(
     "webroot.mode",
     title="The server cannot change what it serves",
     place="file",
@@ -257,13 +276,18 @@ def config_mode(file: FileFacts, host: Host, *, administrators: tuple[str, ...])
 def webroot_mode(file: FileFacts, host: Host) -> Judgement:
     if file.kind != "document root":
         return EXEMPT
+    return _writable_by_workers(file, host, "put files into it")
+
+
+def _writable_by_workers(file: FileFacts, host: Host, what: str) -> Judgement:
+    """Whether the account that handles requests can write to ``file``; ``what`` it then can do."""
     writers = file.writers.value
     if writers is None:
         return Unknown(file.writers.why_unknown)
     if writers.everyone:
-        return Fail(f"everybody on the machine can put files into it ({writers.because})")
+        return Fail(f"everybody on the machine can {what} ({writers.because})")
     workers = {s.workers.value for s in host.services if s.family in file.services}
     able = [account for account in writers.accounts if account in workers]
     if able:
-        return Fail(f"{able[0]}, which handles requests, can put files into it ({writers.because})")
+        return Fail(f"{able[0]}, which handles requests, can {what} ({writers.because})")
     return Unknown(file.owner.why_unknown) if file.owner.value is None else PASS

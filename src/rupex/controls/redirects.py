@@ -43,7 +43,10 @@ def _redirected(scope: Scope, name: str | None) -> tuple[Redirect, Parts, Parts]
     remedy={
         "nginx": "In the plain server block answer everything with: return 301 https://$host$request_uri;",
         "apache": "In the virtual host on 80: Redirect permanent / https://www.example.test/ and nothing else.",
-        "tomcat": 'In web.xml: a security-constraint for /* with transport-guarantee CONFIDENTIAL, and redirectPort="443" at the Connector.',
+        "tomcat": (
+            "In web.xml: a security-constraint for /* with transport-guarantee CONFIDENTIAL, and"
+            ' redirectPort="443" at the Connector.'
+        ),
         "*": "Answer every plain request with a permanent redirect to the same URL on https.",
     },
 )

@@ -89,6 +89,31 @@ def sample(host: Host) -> Judgement:
 
 
 @control(
+    "surface.override",
+    title="Override files are off or limited to a list",
+    place="scope",
+    severity="low",
+    why="A file that is looked for at each request, and written by whoever can write to the site, is configuration that nobody"
+    " reviews.",
+    references=("operational: what is read at each request can be changed at any time",),
+    cwe=("CWE-732",),
+    evidence=("config",),
+    remedy={
+        "apache": "AllowOverride None, with the lines in a Directory section; or AllowOverrideList with what is needed.",
+        "*": "Switch per-directory override files off.",
+    },
+)
+def override(endpoint: Endpoint, scope: Scope) -> Judgement:
+    if scope.overrides is None or not scope.serves_content:
+        return EXEMPT
+    if scope.overrides.value is None:
+        return Unknown(scope.overrides.why_unknown, scope.overrides.provenance)
+    if scope.overrides.value == "open":
+        return Fail("override files count here as a whole", scope.overrides.provenance)
+    return Pass(scope.overrides.provenance)
+
+
+@control(
     "surface.limits",
     title="Slow and endless clients meet a limit",
     place="endpoint",

@@ -147,7 +147,10 @@ def _is_served(name: str, served: set[str]) -> bool:
     remedy={
         "nginx": "Add a default server that serves nothing: listen 80 default_server; server_name _; return 444; and on"
         " 443 ssl_reject_handshake on; (1.19.4 or newer).",
-        "apache": 'Put a first virtual host in front that serves nothing: <Location "/"> Require all denied </Location>; and SSLStrictSNIVHostCheck on.',
+        "apache": (
+            'Put a first virtual host in front that serves nothing: <Location "/"> Require all denied'
+            " </Location>; and SSLStrictSNIVHostCheck on."
+        ),
         "tomcat": "Set defaultHost to a Host without applications.",
         "*": "Let requests for unknown names end in a refusal, or in a redirect to a fixed name of your own.",
     },

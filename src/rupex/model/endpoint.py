@@ -174,6 +174,7 @@ class Scope(Struct, frozen=True, kw_only=True, dict=True):
     ``order``: the position in which the server tries it. ``content``: ``pages`` may hold documents, ``assets`` only
     what pages load (images, style sheets, fonts …). ``names``: the server names for which this scope is reached, None
     for all of the endpoint's. ``signature``: what the server's own error pages say about it.
+    ``overrides``: how far override files in its folders count, None where the server knows none.
     """
 
     id: str
@@ -196,6 +197,7 @@ class Scope(Struct, frozen=True, kw_only=True, dict=True):
     role: Literal["status", "admin"] | None = None
     exposes: Setting[tuple[str, ...]] | None = None
     methods: Setting[tuple[str, ...]] | None = None
+    overrides: Setting[Literal["off", "limited", "open"]] | None = None
 
     @property
     def is_root(self) -> bool:

@@ -14,7 +14,7 @@ from rupex.model.problem import Problem
 from rupex.model.provenance import Provenance, Setting, unknown
 from rupex.model.schedule import Schedule
 
-FileKind = Literal["configuration", "certificate", "key", "document root", "deployment", "acme store"]
+FileKind = Literal["configuration", "certificate", "key", "document root", "deployment", "acme store", "override"]
 
 
 class Source(Struct, frozen=True, omit_defaults=True):

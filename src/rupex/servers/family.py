@@ -96,6 +96,8 @@ class Configured(Protocol):
     files: Mapping[str, tuple[Provenance, ...]]
     texts: Mapping[str, str]
     """The files that could be read, as text."""
+    overrides: tuple[str, ...]
+    """Override files below document roots, read or not."""
 
     def endpoints(
         self, share: Share = WHOLE, *, outlines: bool = False

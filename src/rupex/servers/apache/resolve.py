@@ -105,6 +105,9 @@ class ApacheConfiguration:
         self.texts: Mapping[str, str] = self.config.texts
         self.files: Mapping[str, tuple[Provenance, ...]] = {path: tuple(by) for path, by in self.config.files.items()}
         roots = frozenset(inside(root) for root in self._document_roots())
+        self.overrides: tuple[str, ...] = tuple(
+            f"{folder}/.htaccess" for root in sorted(roots) for folder in self._override_folders(root)
+        )
         self.services: tuple[Service, ...] = (
             Service("apache", self.version, self._workers(), idle_modules(self.config), document_roots=roots),
         )
@@ -269,17 +272,11 @@ class ApacheConfiguration:
         for move in processor.moves:
             if move.fake is not None:
                 prefix(move.fake, move.directive)
-            elif move.pattern is not None and move.pattern not in (
-                "^",
-                "^/",
-                "^(.*)$",
-                "^/(.*)$",
-                "^/(.*)",
-                ".*",
-                "^(.*)",
-                "(.*)",
-            ):
+            elif move.pattern is not None and not _takes_all(move.pattern):
                 pattern(move.pattern, move.directive)
+        for rule in processor.rules if processor.rewrites else ():
+            if rule.has("r", "p", "f", "g") and not _takes_all(rule.pattern):
+                pattern(rule.pattern, rule.directive)
         for directive in processor.passes:
             if directive.args and directive.key == "proxypass":
                 prefix(directive.args[0], directive)
@@ -377,7 +374,8 @@ class ApacheConfiguration:
             undecided=outcome.unknown,
             errors=self._error_headers(listener, virtual, names[0], outcome),
             closed=closed(outcome.context, exchange),
-            role=_STATUS_PAGES.get(outcome.handler or ""),
+            overrides=self._overrides(outcome.context) if outcome.file is not None else None,
+            role=self._role(outcome.context),
             exposes=self._exposes(listener, virtual, processor, names[0])
             if serves_files and place.match == "any"
             else None,
@@ -462,6 +460,23 @@ class ApacheConfiguration:
             outcome.reflects,
         )
 
+    @staticmethod
+    def _role(context: Context) -> Literal["status", "admin"] | None:
+        """What kind of page a handler makes where ``context`` holds, whoever is let in."""
+        said = last_in(context, "sethandler")
+        return _STATUS_PAGES.get(said.args[0].lower()) if said is not None and said.args else None
+
+    def _overrides(self, context: Context) -> Setting[Literal["off", "limited", "open"]]:
+        """How far override files count where ``context`` holds."""
+        said, listed = last_in(context, "allowoverride"), last_in(context, "allowoverridelist")
+        usual = default("AllowOverride", self.release)
+        words = said.raw.lower().split() if said is not None else [str(usual.value).lower()]
+        place = said.provenance() if said is not None else usual.provenance
+        if words != ["none"]:
+            return Setting("open", place)
+        names = [] if listed is None else [word for word in listed.args if word.lower() != "none"]
+        return Setting("limited" if names else "off", listed.provenance() if names and listed is not None else place)
+
     def _listing(self, context: Context) -> Listing:
         said = list(all_in(context, "options"))
         place = said[-1].provenance() if said else default_of(f"httpd {self.release}", "Options FollowSymLinks")
@@ -522,6 +537,11 @@ def error_page(context: Context, status: int) -> str | None:
         if len(words) > 1 and words[0] == str(status):
             found = None if words[1].lower() == "default" else words[1]
     return found
+
+
+def _takes_all(pattern: str) -> bool:
+    """Whether a pattern plainly takes every path, so that it is the whole site's."""
+    return re.fullmatch(r"\^?/?\??(?:\(?\.\*\)?)?\$?|!.*", pattern) is not None
 
 
 def _concrete(name: str | None) -> str:

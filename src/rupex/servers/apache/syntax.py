@@ -17,6 +17,7 @@ from rupex.model import Provenance, bounds
 from rupex.model.provenance import How
 
 _LINE = re.compile(r"((?:[^\n\\]|\\(?!\r?\n)|\\\r?\n)*+)(\n|\Z)")
+_BLANK = re.compile(r"(?:[ \t\r\f\v]|\\\r?\n)*+")
 _JOIN = re.compile(r"\\\r?\n")
 _WORD = re.compile(r"""\s*(?:"((?:[^"\\]|\\.)*+)"|'((?:[^'\\]|\\.)*+)'|(\S+))""", re.DOTALL)
 _UNQUOTE = re.compile(r"""\\(["'\\])""")
@@ -94,8 +95,11 @@ def parse(path: str, text: str) -> ParsedFile:
             if match.end() == len(text):
                 break
             continue
-        column = len(whole) - len(whole.lstrip()) + 1
-        start, end = match.start(1) + column - 1, match.end(1)
+        blank = _BLANK.match(whole)
+        lead = blank[0] if blank is not None else ""
+        first += lead.count("\n")
+        column = len(lead) - (lead.rfind("\n") + 1) + 1
+        start, end = match.start(1) + len(lead), match.end(1)
         here = open_sections[-1].children if open_sections else top
         assert here is not None
         if joined.startswith("</"):

@@ -80,6 +80,7 @@ class NginxConfiguration:
     """One nginx configuration, resolved. The protocol is :class:`~rupex.servers.family.Configured`."""
 
     family = "nginx"
+    overrides: tuple[str, ...] = ()
 
     def __init__(self, main_path: str, around: Surroundings) -> None:
         self.main_path = main_path

@@ -1,0 +1,220 @@
+"""httpd trees as they lie about: layouts of distributions, broken files, and what the controls make of them."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rupex.servers.apache.syntax import Directive, parse
+from tests.support import TreeTest, rupex, valid_document
+
+SITE = """<VirtualHost *:443>
+    ServerName a.test
+    DocumentRoot /srv/site
+    SSLEngine on
+    SSLCertificateFile /etc/ssl/site.pem
+    SSLCertificateKeyFile /etc/ssl/site.key
+    {more}
+    <Directory /srv/site>
+        Require all granted
+        {folder}
+    </Directory>
+</VirtualHost>
+"""
+USUAL = "ssl headers dir authz_core"
+LOADS = "LoadModule {0}_module modules/mod_{0}.so\n"
+
+
+PLAIN_SITE = SITE.format(more="", folder="")
+LAYOUTS = {
+    "Debian": {
+        "etc/apache2/apache2.conf": "IncludeOptional mods-enabled/*.load\nInclude ports.conf\n"
+        "IncludeOptional sites-enabled/*.conf\nUser ${APACHE_RUN_USER}\n",
+        "etc/apache2/ports.conf": "Listen 80\n<IfModule ssl_module>\nListen 443\n</IfModule>\n",
+        "etc/apache2/mods-enabled/ssl.load": LOADS.format("ssl"),
+        "etc/apache2/sites-enabled/a.conf": PLAIN_SITE,
+        "etc/apache2/envvars": "export APACHE_RUN_USER=www-data\n",
+    },
+    "Red Hat": {
+        "etc/httpd/conf/httpd.conf": 'ServerRoot "/etc/httpd"\nListen 80\nInclude conf.modules.d/*.conf\n'
+        "User apache\nIncludeOptional conf.d/*.conf\n",
+        "etc/httpd/conf.modules.d/00-ssl.conf": LOADS.format("ssl"),
+        "etc/httpd/conf.d/ssl.conf": f"Listen 443 https\n{PLAIN_SITE}",
+    },
+    "SUSE": {
+        "etc/apache2/httpd.conf": "Include /etc/apache2/listen.conf\nInclude /etc/apache2/sysconfig.d/loadmodule.conf\n"
+        "IncludeOptional /etc/apache2/vhosts.d/*.conf\nUser wwwrun\n",
+        "etc/apache2/listen.conf": "Listen 80\n<IfDefine SSL>\nListen 443\n</IfDefine>\n",
+        "etc/sysconfig/apache2": 'APACHE_SERVER_FLAGS="SSL STATUS"\n',
+        "etc/apache2/sysconfig.d/loadmodule.conf": LOADS.format("ssl"),
+        "etc/apache2/vhosts.d/a.conf": PLAIN_SITE,
+    },
+}
+
+
+class ApacheTest(TreeTest):
+    def site(
+        self,
+        more: str = "",
+        folder: str = "",
+        modules: str = "ssl headers dir authz_core",
+        main: str = "",
+        **files: str,
+    ) -> None:
+        loads = "".join(LOADS.format(name) for name in modules.split())
+        head = f"ServerRoot /etc/apache2\n{loads}Listen 80\nListen 443\nUser www-data\n{main}\n"
+        accounts = {"etc/passwd": "root:x:0:0::/:\nwww-data:x:33:33::/:\n", "srv/site/index.html": "pier\n"}
+        self.write({"etc/apache2/apache2.conf": head + SITE.format(more=more, folder=folder), **accounts})
+        self.mint(["a.test"])
+
+    def messages(self, control: str) -> str:
+        check = self.check(control)
+        return " ".join(place.message for place in check.places if place.verdict == check.verdict)
+
+    def test_headers_that_do_nothing_are_told_with_the_reason(self) -> None:
+        header = 'Header always set X-Content-Type-Options "nosniff"'
+        for case, more, folder, modules, override, words in (
+            ("it holds", header, "", "ssl headers authz_core", "", None),
+            (
+                "its module is not loaded",
+                f"<IfModule mod_headers.c>\n{header}\n</IfModule>",
+                "",
+                "ssl authz_core",
+                "",
+                "module headers is not loaded",
+            ),
+            (
+                "an override file that is not read",
+                "",
+                "AllowOverride None",
+                "ssl headers authz_core",
+                header,
+                "override files are not read for it",
+            ),
+            ("an override file that is read", "", "AllowOverride FileInfo", "ssl headers authz_core", header, None),
+        ):
+            with self.subTest(case):
+                (self.root / "srv/site/.htaccess").unlink(missing_ok=True)
+                self.site(more, folder, modules)
+                if override:
+                    self.write({"srv/site/.htaccess": override + "\n"})
+                verdict = self.check("header.effective").verdict
+                self.assertEqual(verdict, "fail" if words else "pass")
+                if words:
+                    self.assertIn(words, self.messages("header.effective"))
+                self.assertEqual(self.check("header.sniffing").verdict, "fail" if words else "pass")
+
+    def test_a_directive_that_an_override_file_may_not_hold_breaks_every_answer(self) -> None:
+        self.site("Redirect /x https://b.test/", "AllowOverride AuthConfig")
+        self.write({"srv/site/.htaccess": "Header set X-Pier yes\n"})
+        done = rupex("effective", self.root, "--url", "https://a.test/index.html", "--format", "json")
+        self.assertEqual(valid_document(done.stdout)["response"]["status"], 500)
+
+    def test_what_the_controls_see(self) -> None:
+        cases = (
+            ("surface.override", "", "AllowOverride All", "fail"), ("surface.override", "", "AllowOverride None", "pass"),
+            ("exposure.listing", "", "Options Indexes", "fail"), ("exposure.listing", "", "Options -Indexes", "pass"),
+            ("exposure.trace", "", "", "fail"), ("exposure.trace", "MAIN", "", "pass"),
+            ("exposure.etag", "FileETag All", "", "fail"), ("exposure.etag", "", "", "pass"),
+            ("exposure.version", "", "", "fail"),
+            ("exposure.error-page", "ServerSignature On", "", "fail"), ("exposure.error-page", "", "", "pass"),
+            ("exposure.status-page", "<Location /status>\nSetHandler server-status\n</Location>", "", "fail"),
+            ("exposure.status-page", "<Location /status>\nSetHandler server-status\nRequire local\n</Location>", "", "pass"),
+            ("tls.protocol.floor", "SSLProtocol all", "", "pass"), ("tls.protocol.newest", "SSLProtocol TLSv1.2", "", "fail"),
+            ("tls.suite.order", "SSLHonorCipherOrder on\nSSLCipherSuite ECDHE+AESGCM", "", "pass"),
+            ("header.hsts", "Header always set Strict-Transport-Security max-age=31536000", "", "pass"),
+            ("header.hsts", "", "", "fail"),
+            ("header.everywhere", "Header set X-Content-Type-Options nosniff", "", "fail"),
+            ("header.everywhere", "Header always set X-Content-Type-Options nosniff", "", "pass"),
+            ("proxy.open", "ProxyRequests On", "", "fail"),
+            ("proxy.open", "ProxyRequests On\n<Proxy *>\nRequire ip 192.0.2.0/24\n</Proxy>", "", "pass"),
+            ("transport.upstream.tls", "ProxyPass / http://app.test/", "", "fail"),
+            ("transport.upstream.verify", "ProxyPass / https://app.test/", "", "fail"),
+            ("transport.upstream.verify", "SSLProxyVerify require\nProxyPass / https://app.test/", "", "pass"),
+            ("redirect.injection", "RewriteEngine On\nRewriteRule ^/old/(.*) https://b.test/$1 [NE,R,L]", "", "fail"),
+            ("proxy.client-address", "RemoteIPHeader X-Forwarded-For", "", "fail"),
+            ("proxy.client-address", "RemoteIPHeader X-Forwarded-For\nRemoteIPInternalProxy 192.0.2.7", "", "pass"),
+        )  # fmt: skip
+        for control, more, folder, verdict in cases:
+            with self.subTest(control, more=more, folder=folder):
+                self.site(
+                    more.replace("MAIN", ""),
+                    folder,
+                    "ssl headers dir authz_core autoindex proxy proxy_http rewrite remoteip status",
+                    main="ServerTokens OS" if more != "MAIN" else "TraceEnable off",
+                )
+                self.assertEqual(self.check(control, openssl="3.0.15", apache="2.4.62").verdict, verdict)
+
+    def test_override_files_are_not_the_servers_to_change(self) -> None:
+        self.site(folder="AllowOverride All")
+        self.write({"srv/site/.htaccess": "Options -Indexes\n"})
+        (self.root / "srv/site/.htaccess").chmod(0o666)
+        self.assertEqual(self.check("override.mode").verdict, "fail")
+        (self.root / "srv/site/.htaccess").chmod(0o644)
+        self.assertEqual(self.check("override.mode").verdict, "pass")
+
+    def test_layouts_of_distributions(self) -> None:
+        for case, files in LAYOUTS.items():
+            with self.subTest(case):
+                for path in self.root.glob("etc/*"):
+                    if path.is_dir():
+                        shutil.rmtree(path)
+                self.write(files)
+                self.mint(["a.test"])
+                host = self.gather().host
+                self.assertEqual(host.problems, ())
+                found = {(e.port, e.transport, e.names) for e in host.endpoints}
+                self.assertIn((443, "tls", ("a.test",)), found)
+                self.assertIn(host.services[0].workers.value, ("www-data", "apache", "wwwrun"))
+
+    def test_what_is_broken_is_a_problem_with_its_line(self) -> None:
+        for text, kind, line in (
+            ("Listen 80\n<VirtualHost *:80>\nServerName a.test\n", "syntax", 2),
+            ("Listen 80\n</Directory>\n", "syntax", 2),
+            ("Listen 80\nInclude /etc/apache2/missing.conf\n", "missing", 2),
+            ("Listen 80\nInclude /etc/apache2/apache2.conf\n", "loop", 2),
+            ("Listen harbour\n", "syntax", 1),
+            ("Listen 80\nUse Nothing\n", "missing", 2),
+            ("Listen 80\nInclude ${NOWHERE}/x.conf\n", "missing", 2),
+            ("Listen 80\n<Location /x\nRequire all denied\n", "syntax", 2),
+        ):
+            with self.subTest(text):
+                self.write({"etc/apache2/apache2.conf": text})
+                problem = self.gather().host.problems[0]
+                self.assertEqual((problem.kind, problem.line), (kind, line))
+
+
+class SyntaxTest(unittest.TestCase):
+    def test_lines_words_and_places(self) -> None:
+        text = '# a comment \\\nthat goes on\nHeader set X "a \\"b\\""\\\n   always\r\n'
+        text += '<Location "/a b">\n  Require all denied\n</Location>\n'
+        for ends in ("\n", "\r\n"):
+            parsed = parse("x.conf", text.replace("\r\n", "\n").replace("\n", ends))
+            self.assertIsNone(parsed.problem)
+            header, location = parsed.directives
+            self.assertEqual((header.args, header.line, header.column), (("set", "X", 'a "b"', "always"), 3, 1))
+            self.assertEqual((location.args, location.line), (("/a b",), 5))
+            assert location.children is not None
+            self.assertEqual(
+                (location.children[0].name, location.children[0].line, location.children[0].column), ("Require", 6, 3)
+            )
+
+    @given(
+        st.lists(
+            st.sampled_from(
+                ("<If x>", "</If>", "<", ">", "\n", "\\\n", '"', "'", "#", "a ", "<Location /", "\r\n", "\\", "é")
+            )
+        ).map("".join)
+    )
+    def test_any_text_is_read_with_every_directive_in_its_place(self, text: str) -> None:
+        waiting: list[Directive] = list(parse("x", text).directives)
+        while waiting:
+            directive = waiting.pop()
+            self.assertLessEqual(directive.start, directive.end)
+            joined = re.sub(r"\\\r?\n", "", text[directive.start :])
+            self.assertTrue(joined.startswith(("<", directive.name)))
+            waiting += directive.children or []
