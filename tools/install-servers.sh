@@ -16,6 +16,8 @@ want haproxy haproxy
 want gnutls-serv gnutls-bin
 want systemd-analyze systemd
 want bsdtar libarchive-tools
+want /usr/share/tomcat10/lib/catalina.jar tomcat10
+want /usr/share/java/tomcat9-catalina.jar libtomcat9-java
 want nft nftables
 want iptables-restore iptables
 want ip iproute2

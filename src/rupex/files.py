@@ -9,7 +9,7 @@ from msgspec import structs
 from rupex.host import CredentialStore, HostTree, TreeError
 from rupex.host.search import Found, search
 from rupex.host.secrets import find_secrets
-from rupex.model import FileFacts, KeyCopy, KeyFile, SecretPlace, bounds
+from rupex.model import FileFacts, KeyCopy, KeyFile, SecretPlace, StoreUse, bounds
 from rupex.servers.family import Configured, Share
 
 
@@ -26,6 +26,8 @@ def judged_files(
                 facts = tree.file_facts(path, "configuration", named_by, (configuration.family,))
                 yield facts if text is None else structs.replace(facts, secrets=_plain_secrets(text))
         if share.is_first:
+            for used in configuration.stores:
+                yield _key_store(tree, used, configuration.family)
             for path in configuration.overrides:
                 yield tree.file_facts(path, "override", (), (configuration.family,))
             roots = sorted({root for service in configuration.services for root in service.document_roots})
@@ -42,6 +44,15 @@ def judged_files(
     for key in keys:
         facts = tree.file_facts(key.path, "key", key.named_by, services, key.key)
         yield structs.replace(facts, copies=_copies_of(key, facts, copies, tree)) if copies else facts
+
+
+def _key_store(tree: HostTree, store: StoreUse, family: str) -> FileFacts:
+    """A key store; where its password is written out, with those who can read that."""
+    facts = tree.file_facts(store.path, "keystore", (store.provenance,), (family,))
+    said_in = store.provenance.file
+    if store.in_clear and said_in is not None:
+        facts = structs.replace(facts, readers=tree.file_facts(said_in, "configuration").readers)
+    return structs.replace(facts, store=store)
 
 
 def _lying_about(tree: HostTree, found: Iterable[Found]) -> Iterator[FileFacts]:

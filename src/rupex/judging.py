@@ -234,6 +234,7 @@ class Group(Struct, frozen=True):
     is_local: bool = False
     refuses: bool = False
     is_wire_only: bool = False
+    is_control: bool = False
 
     def is_blind_to(self, control: Control) -> bool:
         """Whether what is known of these places can say nothing about ``control``."""
@@ -241,6 +242,8 @@ class Group(Struct, frozen=True):
 
     def is_exempt(self, control: Control) -> bool:
         if control.only is not None and control.only != self.transport:
+            return True
+        if self.is_control is not control.control_ports and self.transport is not None:
             return True
         return (self.refuses and not control.refusing) or (self.is_local and control.local_exempt)
 
@@ -315,7 +318,13 @@ def _grouped(kind: Literal["endpoint", "scope", "name"], endpoints: Iterable[End
     groups: dict[tuple[Any, ...], Group] = {}
     for endpoint in endpoints:
         transport: Literal["tls", "plain"] = "plain" if endpoint.transport == "plain" else "tls"
-        where = (transport, endpoint.is_local, endpoint.refuses is not None, endpoint.sources == ("wire",))
+        where = (
+            transport,
+            endpoint.is_local,
+            endpoint.refuses is not None,
+            endpoint.sources == ("wire",),
+            endpoint.control is not None,
+        )
         group = groups.get(where)
         if group is None:
             group = groups[where] = Group([], *where)

@@ -34,7 +34,8 @@ class Control(Struct, frozen=True):
     ``parameters`` by keyword, of the types noted here; likewise ``now``. ``only``: the transport to which it applies.
     ``local_exempt``: endpoints reached from the machine itself alone are exempt.
     ``refines``: the control that, where it fails, makes this one fail with it. ``refusing``: endpoints that refuse every
-    handshake are judged too. ``remedy`` is by family; ``*`` for any.
+    handshake are judged too. ``control_ports``: it is about ports that serve no site, and about no others.
+    ``remedy`` is by family; ``*`` for any.
     """
 
     id: str
@@ -55,6 +56,7 @@ class Control(Struct, frozen=True):
     refines: str | None = None
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire")
     refusing: bool = False
+    control_ports: bool = False
 
     def remedy_for(self, families: tuple[str, ...]) -> str:
         """What to change, in the words of the given families."""
@@ -77,6 +79,7 @@ def control(
     refines: str | None = None,
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire"),
     refusing: bool = False,
+    control_ports: bool = False,
 ) -> Callable[[F], F]:
     """Make a function a control. Its keyword-only arguments are its parameters, set by the baseline."""
 
@@ -90,7 +93,7 @@ def control(
             id, title, place, severity, why, references, remedy, judge,
             {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
             "now" in wanted, "host" in annotations, "Tls" in annotations.values(),
-            cwe, only, local_exempt, refines, evidence, refusing,
+            cwe, only, local_exempt, refines, evidence, refusing, control_ports,
         )  # fmt: skip
         return judge
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, PASS, Fail, FileFacts, Judgement, Unknown
+from rupex.model import EXEMPT, PASS, Fail, FileFacts, Judgement, Pass, Unknown
 
 _LISTED: Final = 4
 
@@ -38,6 +38,35 @@ def plaintext(file: FileFacts) -> Judgement:
     closed = readers is not None and not readers.everyone and not readers.accounts
     told = f"in clear: {named}{more}"
     return Fail(f"{told}; only root can read the file", case="closed") if closed else Fail(told)
+
+
+@control(
+    "keystore.password",
+    title="The key store's password is nobody else's",
+    place="file",
+    severity="high",
+    why="Whoever has a copy of the store tries the factory passwords first; one that stands in a readable file is no password.",
+    references=("operational: a password that everybody knows is none",),
+    cwe=("CWE-1392", "CWE-256"),
+    evidence=("config", "files"),
+    remedy={
+        "tomcat": "keytool -storepasswd with a word of your own, named by a property that only the server's account can read.",
+        "*": "Give the store a password of its own, kept where only the server's account can read it.",
+    },
+)
+def keystore_password(file: FileFacts) -> Judgement:
+    if file.kind != "keystore" or file.store is None:
+        return EXEMPT
+    if file.store.well_known:
+        return Fail("its password is a well-known one", file.store.provenance)
+    if not file.store.in_clear:
+        return Pass(file.store.provenance)
+    readers = file.readers.value
+    if readers is None:
+        return Unknown(file.readers.why_unknown)
+    if readers.everyone:
+        return Fail("its password stands in a file that everybody on the machine can read", file.store.provenance)
+    return Pass(file.store.provenance)
 
 
 @control(

@@ -89,6 +89,27 @@ def sample(host: Host) -> Judgement:
 
 
 @control(
+    "surface.listener",
+    title="Control and back-end ports listen to the machine only",
+    place="endpoint",
+    severity="high",
+    why="Whoever reaches the shutdown port ends the server with one word; whoever reaches a back end's speaks past the proxy.",
+    references=("operational: what is for the machine itself listens on loopback",),
+    cwe=("CWE-668",),
+    evidence=("config",),
+    control_ports=True,
+    remedy={
+        "tomcat": 'Set port="-1" at the Server element; address="127.0.0.1" at the AJP Connector, or remove it.',
+        "*": "Bind the port to loopback, or switch it off.",
+    },
+)
+def listener(endpoint: Endpoint) -> Judgement:
+    if endpoint.is_local:
+        return Pass(endpoint.provenance)
+    return Fail(f"the {endpoint.control} port {endpoint.port} listens on {endpoint.address}", endpoint.provenance)
+
+
+@control(
     "surface.override",
     title="Override files are off or limited to a list",
     place="scope",

@@ -17,6 +17,8 @@ class CredentialStore:
 
     def __init__(self, tree: HostTree) -> None:
         self.tree = tree
+        self.passwords: dict[str, str] = {}
+        """What a configuration opens its key stores with, by path."""
 
     @cached_property
     def _certificates(self) -> dict[str, tuple[Certificate, ...] | str]:
@@ -33,13 +35,26 @@ class CredentialStore:
             from rupex.pki.certificates import CredentialError, parse_certificates
 
             try:
-                found = tuple(parse_certificates(self.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)))
+                content = self.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
+                found = self._of_store(path, content) if path in self.passwords else tuple(parse_certificates(content))
             except TreeError as error:
                 found = error.message
             except CredentialError as error:
                 found = str(error)
             self._certificates[path] = found
         return found
+
+    def _of_store(self, path: str, content: bytes) -> tuple[Certificate, ...]:
+        """The certificates that belong to the first key of a key store."""
+        from rupex.pki.certificates import CredentialError, parse_certificates
+        from rupex.pki.keystores import looks_like_keystore, open_keystore
+
+        if not looks_like_keystore(content):
+            return tuple(parse_certificates(content))
+        for entry in open_keystore(content, self.passwords[path]).entries or ():
+            if entry.key is not None and entry.certificates:
+                return entry.certificates
+        raise CredentialError("the key store cannot be opened, or has no key with a certificate in it")
 
     def trust(self, path: str) -> TrustPath | None:
         """The way from the leaf of the file to an anchor; None where a certificate on it cannot be read."""

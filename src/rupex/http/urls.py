@@ -32,3 +32,8 @@ def split_url(url: str) -> Parts:
     host = host[: host.find("]") + 1] if host.startswith("[") else host.partition(":")[0]
     path, _, query = (slash + tail).partition("#")[0].partition("?")
     return Parts(scheme.lower(), host.strip("[]").lower(), path, query)
+
+
+def authority_of(name: str, port: int, usual: int) -> str:
+    """``name``, with its ``port`` where that is not the ``usual`` one of the scheme."""
+    return name if port == usual else f"{name}:{port}"

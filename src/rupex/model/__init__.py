@@ -45,6 +45,7 @@ from rupex.model.facts import (
     SecretPlace,
     Service,
     Source,
+    StoreUse,
     TrustPath,
     lifetime_days,
 )
@@ -114,6 +115,7 @@ __all__ = [
     "Setting",
     "Severity",
     "Source",
+    "StoreUse",
     "Stranger",
     "TicketKeys",
     "Tls",

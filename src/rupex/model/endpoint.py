@@ -319,8 +319,9 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     ``refuses``: the line that makes it refuse every handshake, so that it has no answers. ``trace``: whether TRACE is
     answered. ``trusted_peers``: networks whose word about the client's address is taken; None where nobody's is.
     ``inode_etags``: whether an ETag tells a file's inode. ``stranger``: what unknown names get, where that was asked
-    rather than read from the default endpoint. ``local``: whether only the machine itself reaches it, where the address
-    does not tell, since it is only the way on which somebody went there.
+    rather than read from the default endpoint. ``control``: what a port is for that serves no site, such as one to shut the
+    server down; only controls about such ports look at it. ``local``: whether only the machine itself reaches it, where the
+    address does not tell, since it is only the way on which somebody went there.
     """
 
     id: str
@@ -343,6 +344,7 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     stranger: Setting[Stranger] | None = None
     local: bool | None = None
     wire: WireFacts | None = None
+    control: str | None = None
 
     @cached_property
     def is_local(self) -> bool:

@@ -14,7 +14,9 @@ from rupex.model.problem import Problem
 from rupex.model.provenance import Provenance, Setting, unknown
 from rupex.model.schedule import Schedule
 
-FileKind = Literal["configuration", "certificate", "key", "document root", "deployment", "acme store", "override"]
+FileKind = Literal[
+    "configuration", "certificate", "key", "document root", "deployment", "acme store", "override", "keystore"
+]
 
 
 class Source(Struct, frozen=True, omit_defaults=True):
@@ -133,6 +135,16 @@ class SecretPlace(Struct, frozen=True):
     name: str
 
 
+class StoreUse(Struct, frozen=True):
+    """A key store as a configuration uses it. ``well_known``: its password is one that tools and manuals give; ``in_clear``: it
+    stands written out in the configuration, at ``provenance``."""
+
+    path: str
+    well_known: bool
+    in_clear: bool
+    provenance: Provenance
+
+
 class KeyCopy(Struct, frozen=True):
     """Another file with the same private key. ``readers``: who can read that one."""
 
@@ -145,6 +157,7 @@ class FileFacts(Struct, frozen=True, kw_only=True):
 
     Of a key: ``folders`` on the way, from the root down; ``backups``: files beside it that are called like copies of it and
     hold a key too; ``copies``: files elsewhere with the same key; ``key``: what it is, None when it was not read.
+    Of a key store: its ``store``, with ``readers`` those of the file in which its password stands where that is in clear.
     Of a text: the ``secrets`` that stand in it, None when it was not read.
     """
 
@@ -162,6 +175,7 @@ class FileFacts(Struct, frozen=True, kw_only=True):
     key: Key | None = None
     copies: tuple[KeyCopy, ...] = ()
     secrets: tuple[SecretPlace, ...] | None = None
+    store: StoreUse | None = None
 
 
 class Certificate(Struct, frozen=True, kw_only=True):

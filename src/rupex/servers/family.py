@@ -12,7 +12,18 @@ from msgspec import Struct
 
 import rupex.servers
 from rupex.host import CredentialStore, HostTree
-from rupex.model import CertificateUse, Endpoint, Likeness, Problem, Provenance, RupexError, Sample, Service, Setting
+from rupex.model import (
+    CertificateUse,
+    Endpoint,
+    Likeness,
+    Problem,
+    Provenance,
+    RupexError,
+    Sample,
+    Service,
+    Setting,
+    StoreUse,
+)
 from rupex.tls.openssl import Library
 
 GROUP: Final = "rupex.servers"
@@ -98,6 +109,8 @@ class Configured(Protocol):
     """The files that could be read, as text."""
     overrides: tuple[str, ...]
     """Override files below document roots, read or not."""
+    stores: tuple[StoreUse, ...]
+    """Key stores that the configuration names."""
 
     def endpoints(
         self, share: Share = WHOLE, *, outlines: bool = False

@@ -26,6 +26,7 @@ from rupex.model import (
     Scope,
     Service,
     Setting,
+    StoreUse,
     Upstream,
     default_of,
     unknown,
@@ -82,6 +83,7 @@ class ApacheConfiguration:
     """One httpd configuration, resolved. The protocol is :class:`~rupex.servers.family.Configured`."""
 
     family = "apache"
+    stores: tuple[StoreUse, ...] = ()
 
     def __init__(self, main_path: str, around: Surroundings) -> None:
         self.main_path, self.around = main_path, around

@@ -26,6 +26,7 @@ from rupex.model import (
     Scope,
     Service,
     Setting,
+    StoreUse,
     default_of,
     unknown,
 )
@@ -81,6 +82,7 @@ class NginxConfiguration:
 
     family = "nginx"
     overrides: tuple[str, ...] = ()
+    stores: tuple[StoreUse, ...] = ()
 
     def __init__(self, main_path: str, around: Surroundings) -> None:
         self.main_path = main_path

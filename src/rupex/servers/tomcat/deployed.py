@@ -1,0 +1,150 @@
+"""What is deployed on a Tomcat: the contexts of a host, from its own elements, descriptors and application folders."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from typing import Final
+
+from msgspec import Struct
+
+from rupex.host import HostTree, TreeError
+from rupex.host.tree import inside
+from rupex.http.defaults import default_page
+from rupex.model import Problem, Provenance, Sample, bounds
+from rupex.servers.tomcat.syntax import Element, XmlError, parse_xml
+from rupex.servers.tomcat.webapp import WebApp
+
+_SAMPLES: Final = {
+    "/docs": "application",
+    "/examples": "application",
+    "/manager": "application",
+    "/host-manager": "application",
+}
+_WELL_KNOWN: Final = frozenset(
+    "tomcat admin manager password changeit changeme s3cret secret root test role1 both".split()
+)
+_VERSION = re.compile(r"##.*$")
+_MOST: Final = 500
+
+
+class Context(Struct, frozen=True):
+    """One application: its URL ``path`` (empty for the root), the ``folder`` of its files in the tree (None for none at hand),
+    its descriptors, and the elements in which valves and settings stand."""
+
+    path: str
+    folder: str | None
+    app: WebApp
+    elements: tuple[Element, ...]
+    provenance: Provenance
+
+    @property
+    def role(self) -> str | None:
+        return "admin" if self.path in ("/manager", "/host-manager") else None
+
+
+class Reader:
+    """Reads files of one Tomcat, each once; what cannot be read becomes a problem."""
+
+    def __init__(self, tree: HostTree, base: str, properties: Mapping[str, str]) -> None:
+        self.tree, self.base, self.properties = tree, base, properties
+        self.problems: list[Problem] = []
+        self.files: dict[str, list[Provenance]] = {}
+        self.texts: dict[str, str] = {}
+        self._read: dict[str, Element | None] = {}
+
+    def path(self, name: str) -> str:
+        return inside(name if name.startswith("/") else f"{self.base}/{name}")
+
+    def xml(self, path: str, named_by: Provenance | None = None, *, must: bool = False) -> Element | None:
+        if path in self._read:
+            return self._read[path]
+        found: Element | None = None
+        if must or self.tree.is_file(path):
+            try:
+                content = self.tree.read(path, bounds.CONFIG_FILE_BYTES)
+                self.files.setdefault(path, []).extend([named_by] if named_by is not None else [])
+                self.texts[path] = content.decode("utf-8", "replace")
+                found = parse_xml(path, content, self.properties)
+            except TreeError as error:
+                self.problems.append(Problem(error.kind, path, None, error.message, True))
+            except XmlError as error:
+                self.problems.append(Problem("syntax", path, error.line, error.message, True))
+        self._read[path] = found
+        return found
+
+
+def contexts(reader: Reader, engine: Element, host: Element, server_web: Element | None) -> list[Context]:
+    """The applications of a host, the root's last."""
+    tree = reader.tree
+    app_base = reader.path(host.get("appBase", "webapps"))
+    found: dict[str, Context] = {}
+
+    def add(path: str, folder: str | None, elements: tuple[Element, ...], place: Provenance) -> None:
+        if path in found or len(found) >= _MOST:
+            return
+        own = reader.xml(f"{folder}/WEB-INF/web.xml") if folder else None
+        inner = reader.xml(f"{folder}/META-INF/context.xml") if folder else None
+        descriptors = tuple(one for one in (server_web, own) if one is not None)
+        found[path] = Context(
+            path, folder, WebApp(descriptors), (*elements, *((inner,) if inner is not None else ())), place
+        )
+
+    for element in host.all("Context"):
+        path = element.get("path", "").rstrip("/")
+        add(path, _folder(reader, app_base, element.get("docBase")), (element,), element.provenance())
+    descriptors = reader.path(f"conf/{engine.get('name', 'Catalina')}/{host.get('name', 'localhost')}")
+    for name in _names(tree, descriptors):
+        if name.endswith(".xml"):
+            described = reader.xml(f"{descriptors}/{name}")
+            path = path_of(name.removesuffix(".xml"))
+            if described is not None:
+                base = described.get("docBase") or f"{app_base}/{name.removesuffix('.xml')}"
+                add(path, _folder(reader, app_base, base), (described,), described.provenance())
+    if host.flag("autoDeploy", otherwise=True) or host.flag("deployOnStartup", otherwise=True):
+        for name in _names(tree, app_base):
+            is_folder = tree.is_folder(f"{app_base}/{name}")
+            if is_folder or name.endswith(".war"):
+                unpacked = f"{app_base}/{name}" if is_folder else None
+                add(path_of(name.removesuffix(".war")), unpacked, (), Provenance("explicit", f"{app_base}/{name}"))
+    return sorted(found.values(), key=lambda context: -len(context.path))
+
+
+def _folder(reader: Reader, app_base: str, name: str) -> str | None:
+    if not name:
+        return None
+    path = inside(name) if name.startswith("/") else f"{app_base}/{name}"
+    return path if reader.tree.is_folder(path) else None
+
+
+def path_of(name: str) -> str:
+    """The URL path of an application called ``name``: ``#`` stands for a slash, ``ROOT`` for the root."""
+    bare = _VERSION.sub("", name)
+    return "" if bare == "ROOT" else "/" + bare.replace("#", "/")
+
+
+def _names(tree: HostTree, folder: str) -> list[str]:
+    try:
+        return tree.names_in(tree.real(folder))[:_MOST]
+    except TreeError:
+        return []
+
+
+def samples(reader: Reader, deployed: list[Context], users: Element | None) -> Iterator[Sample]:
+    """What came with the package: applications, its welcome page, and accounts with a password that everybody knows."""
+    for context in deployed:
+        if context.path in _SAMPLES:
+            yield Sample("application", f"the application {context.path} of the package", context.provenance)
+        elif context.path == "" and context.folder is not None:
+            for name in ("index.jsp", "index.html"):
+                try:
+                    text = reader.tree.read(f"{context.folder}/{name}").decode("utf-8", "replace")
+                except TreeError:
+                    continue
+                page = default_page(text)
+                if page is not None:
+                    yield Sample("page", page, context.provenance)
+    for user in users.all("user") if users is not None else ():
+        name, password = user.get("username") or user.get("name"), user.get("password")
+        if password.lower() in _WELL_KNOWN or password == name:
+            yield Sample("account", f"the account {name} with a password that everybody knows", user.provenance())

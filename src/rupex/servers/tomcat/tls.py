@@ -1,0 +1,230 @@
+"""What a TLS connector of Tomcat negotiates: by its own element of old style, or the SSLHostConfig of the name.
+
+Two crypto libraries are possible. With Java's own (JSSE) the runtime has the last word: what its security file switches off
+is not offered, and without that file nobody can say whether TLS 1.0 still is.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, Final
+
+from rupex.model import CertificateUse, Provenance, Setting, TicketKeys, Tls, default_of, unknown
+from rupex.model.endpoint import ProtocolVersion
+from rupex.servers.family import Surroundings
+from rupex.servers.tomcat.release import Java, Release, default
+from rupex.servers.tomcat.syntax import Element
+from rupex.tls.negotiate import Abilities, negotiable
+from rupex.tls.openssl import Library, expand
+from rupex.tls.suites import PROTOCOL_VERSIONS, suite_called
+
+_ALL: Final[tuple[ProtocolVersion, ...]] = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
+_NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for version in PROTOCOL_VERSIONS}
+_OF_JAVA = re.compile(r"AES_(?:128|256)_(?:GCM|CBC)|CHACHA20_POLY1305")
+_SEPARATORS = re.compile(r"[,:\s]+")
+_KIND: Final = {"RSA": "RSA", "ECDSA": "ECDSA", "DSA": "DSS", "Ed25519": "ECDSA", "Ed448": "ECDSA"}
+
+
+class TlsResolver:
+    """Resolves TLS settings of connectors."""
+
+    def __init__(self, release: Release, java: Java, around: Surroundings, base: str) -> None:
+        self.release, self.java, self.around, self.base = release, java, around, base
+
+    def path(self, name: str) -> str:
+        from rupex.host.tree import inside
+
+        return inside(name.removeprefix("file:") if name.startswith(("/", "file:/")) else f"{self.base}/{name}")
+
+    def host_config(self, connector: Element, name: str) -> Element:
+        """The SSLHostConfig for a server name, or the connector itself where it is written in the old style."""
+        configs = list(connector.all("SSLHostConfig"))
+        wild = "*." + name.partition(".")[2]
+        wanted = connector.get("defaultSSLHostConfigName", "_default_").lower()
+        for known in (name, wild, wanted):
+            for config in configs:
+                if config.get("hostName", "_default_").lower() == known:
+                    return config
+        return configs[0] if configs else connector
+
+    def certificates(self, config: Element) -> tuple[CertificateUse, ...]:
+        """The certificates of an SSLHostConfig, in files or key stores."""
+        places = list(config.all("Certificate")) or [config]
+        return tuple(use for place in places if (use := self._use(place)) is not None)
+
+    def _use(self, place: Element) -> CertificateUse | None:
+        here = place.provenance()
+        file = place.get("certificateFile") or place.get("SSLCertificateFile")
+        if file:
+            key = place.get("certificateKeyFile") or place.get("SSLCertificateKeyFile")
+            return CertificateUse(self.path(file), self.path(key) if key else self.path(file), here, here)
+        store = place.get("certificateKeystoreFile") or place.get("keystoreFile")
+        if not store:
+            return None
+        return CertificateUse(self.path(store), None, here)
+
+    def resolve(self, connector: Element, name: str) -> Tls:
+        config = self.host_config(connector, name)
+        uses = self.certificates(config)
+        kinds = self._kinds(uses)
+        declared, words, place = self._protocols(connector, config)
+        protocols = self._spoken(declared, place, words)
+        is_openssl = self.is_openssl(connector)
+        suites = self._suites(connector, config, protocols, kinds, is_openssl=is_openssl)
+        if (
+            suites.value is not None
+            and protocols.value is not None
+            and not any(name in _NEWEST for name in suites.value)
+        ):
+            protocols = Setting(tuple(v for v in protocols.value if v != "TLSv1.3"), protocols.provenance)
+        h2 = any("http2" in upgrade.get("className").lower() for upgrade in connector.all("UpgradeProtocol"))
+        java = "OpenSSL decides" if is_openssl else "the Java runtime decides"
+        honour = config.attributes.get(
+            "honorCipherOrder", connector.attributes.get("useServerCipherSuitesOrder", "false")
+        )
+        verification = (
+            config.get("certificateVerification") or config.get("clientAuth") or connector.get("clientAuth") or "none"
+        )
+        return Tls(
+            protocols=protocols,
+            suites=suites,
+            groups=unknown(f"{java} which groups are offered", place),
+            preference=Setting("server" if honour.lower() == "true" else "client", config.provenance()),
+            tickets=Setting(not config.flag("disableSessionTickets"), config.provenance()),
+            stapling=Setting(False, default_of(f"Tomcat {self.release}", "staples nothing with JSSE"))
+            if not is_openssl
+            else unknown(java),
+            compression=Setting(
+                False, default_of(f"Tomcat {self.release}", "has no TLS compression with a library of today")
+            ),
+            alpn=Setting(("h2", "http/1.1") if h2 else ("http/1.1",), connector.provenance())
+            if h2
+            else Setting((), connector.provenance()),
+            certificates=uses,
+            secure_renegotiation=Setting(True, default_of(f"Tomcat {self.release}", "RFC 5746")),
+            client_renegotiation=None,
+            early_data=Setting(False, default_of(f"Tomcat {self.release}", "has no early data")),
+            ticket_keys=Setting(TicketKeys(not is_openssl), default_of(f"Tomcat {self.release}", java)),
+            client_certificate=Setting(_verified(verification), config.provenance()),
+        )
+
+    def is_openssl(self, connector: Element) -> bool:
+        name = connector.get("sslImplementationName") + connector.get("protocol")
+        return "OpenSSL" in name or "Apr" in name or bool(connector.get("SSLCertificateFile"))
+
+    def _kinds(self, uses: tuple[CertificateUse, ...]) -> frozenset[str] | None:
+        found = [self.around.credentials.certificates(use.certificate or "") for use in uses]
+        kinds = {_KIND.get(one[0].key_type) for one in found if not isinstance(one, str)}
+        return (
+            frozenset(kind for kind in kinds if kind)
+            if kinds and len(found) == len(uses) and all(not isinstance(f, str) for f in found)
+            else None
+        )
+
+    def _protocols(self, connector: Element, config: Element) -> tuple[frozenset[ProtocolVersion], str, Provenance]:
+        for element, name in (
+            (config, "protocols"),
+            (config, "sslEnabledProtocols"),
+            (config, "SSLProtocol"),
+            (connector, "sslEnabledProtocols"),
+            (connector, "SSLProtocol"),
+        ):
+            if name in element.attributes:
+                return switched(element.attributes[name]), element.attributes[name], element.provenance()
+        setting = default("protocols", self.release)
+        return switched(str(setting.value)), str(setting.value), setting.provenance or Provenance("default")
+
+    def _spoken(
+        self, declared: frozenset[ProtocolVersion], place: Provenance, words: str
+    ) -> Setting[tuple[ProtocolVersion, ...]]:
+        """What is left when the runtime has had its word."""
+        versions = tuple(version for version in PROTOCOL_VERSIONS if version in declared)
+        noted = Provenance(place.how, place.file, place.line, place.column, f"declared: {words}", place.overruled)
+        if self.java.refused is None:
+            old = [version for version in versions if version in ("SSLv3", "TLSv1", "TLSv1.1")]
+            if old:
+                why = f"whether the Java runtime still speaks {old[0]}: its security file is not in the tree (--assume java=17)"
+                return unknown(why, place)
+            return Setting(versions, noted)
+        return Setting(tuple(version for version in versions if version.lower() not in self.java.refused), noted)
+
+    def _suites(
+        self,
+        connector: Element,
+        config: Element,
+        protocols: Setting[tuple[ProtocolVersion, ...]],
+        kinds: frozenset[str] | None,
+        *,
+        is_openssl: bool,
+    ) -> Setting[tuple[str, ...]]:
+        text = config.attributes.get("ciphers", connector.attributes.get("ciphers"))
+        setting = default("ciphers", self.release)
+        place = (
+            (config if "ciphers" in config.attributes else connector).provenance()
+            if text is not None
+            else setting.provenance
+        )
+        text = str(setting.value) if text is None else text
+        if protocols.value is None:
+            return unknown(protocols.why_unknown, place)
+        if is_openssl:
+            _, suites = negotiable(protocols.value, text, self.around.library, Abilities(kinds, True))
+            return Setting(suites, place)
+        if not text:
+            return unknown("the Java runtime's own list", place)
+        newest = max((PROTOCOL_VERSIONS.index(v) for v in protocols.value), default=-1)
+        lowest = min((PROTOCOL_VERSIONS.index(v) for v in protocols.value), default=99)
+        found = []
+        for name in _named(text, self.release):
+            suite = suite_called(name)
+            if suite is None or not _OF_JAVA.match(suite.encryption) or PROTOCOL_VERSIONS.index(suite.version) > newest:
+                continue
+            if suite.version == "TLSv1.3" or (
+                lowest <= 4 and _can_sign(suite.authentication, suite.key_exchange, kinds)
+            ):
+                found.append(suite.name)
+        return Setting(tuple(dict.fromkeys(found)), place)
+
+
+def _can_sign(authentication: str | None, exchange: str | None, kinds: frozenset[str] | None) -> bool:
+    return exchange in ("ECDHE", "DHE", "RSA") and (kinds is None or authentication in kinds)
+
+
+_MEASURE: Final = Library((1, 1, 1), 0)
+"""Tomcat expands OpenSSL's language itself, whatever is installed: as of 1.1.1, without a security level."""
+
+
+_NEWEST: Final = ("TLS_AES_256_GCM_SHA384", "TLS_CHACHA20_POLY1305_SHA256", "TLS_AES_128_GCM_SHA256")
+_SELECTS_NEWEST = re.compile(
+    r"(?:^|[:, ])\+?(?:ALL|HIGH|DEFAULT|AES|AESGCM|AES128|AES256|CHACHA20|COMPLEMENTOFDEFAULT)(?=$|[:, ])"
+)
+
+
+def _named(text: str, release: Release) -> list[str]:
+    """The suites that a ``ciphers`` attribute names, in order: names of Java's, or an expression of OpenSSL's language. Those
+    of TLS 1.3 are chosen by an attribute of their own since 10.1.43, and by this one before."""
+    is_apart = release.number >= (10, 1, 43) or (9, 0, 107) <= release.number < (10,)
+    if re.search(r"\b(?:TLS|SSL)_\w+_WITH_|\bTLS_(?:AES|CHACHA)", text):
+        named = [re.sub("^SSL_", "TLS_", word) for word in _SEPARATORS.split(text) if word]
+        return [*_NEWEST, *named] if is_apart else named
+    selected = [suite.name for suite in expand(text, _MEASURE).suites]
+    return [*_NEWEST, *selected] if is_apart or _SELECTS_NEWEST.search(text) else selected
+
+
+def _verified(word: str) -> Any:
+    lowered = word.lower()
+    if lowered in ("required", "optional", "true", "want", "yes"):
+        return "verified"
+    return "unverified" if lowered in ("optionalnoca", "optional_no_ca") else "none"
+
+
+def switched(words: str) -> frozenset[ProtocolVersion]:
+    """The versions that ``protocols`` names: ``+`` and ``-`` switch one, a comma or a blank stands between, ``all`` is all that
+    the implementation has (SSLHostConfig.setProtocols)."""
+    found = frozenset[ProtocolVersion]()
+    for sign, name in re.findall(r"([+-]?)\s*([A-Za-z0-9.]+)", words):
+        meant = frozenset[ProtocolVersion](
+            _ALL if name.lower() == "all" else (_NAMES[name.lower()],) if name.lower() in _NAMES else ()
+        )
+        found = found - meant if sign == "-" else found | meant
+    return found

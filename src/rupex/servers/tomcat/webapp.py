@@ -1,0 +1,182 @@
+"""What a web application's deployment descriptor (Servlet 6.0, 14; Tomcat's own filters) says of a path: constraints, filters,
+listings. The server's ``conf/web.xml`` holds for every application, its own ``WEB-INF/web.xml`` behind it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Final, NamedTuple
+
+from msgspec import Struct
+
+from rupex.model import Header, Provenance
+from rupex.servers.tomcat.release import Release, default
+from rupex.servers.tomcat.syntax import Element
+
+_HEADER_FILTER: Final = "org.apache.catalina.filters.HttpHeaderSecurityFilter"
+_CORS_FILTER: Final = "org.apache.catalina.filters.CorsFilter"
+_DEFAULT_SERVLET: Final = "org.apache.catalina.servlets.DefaultServlet"
+
+
+class Constraint(NamedTuple):
+    """One security constraint that holds for a path. ``roles`` None: nobody has to log in; empty: nobody is let in."""
+
+    is_confidential: bool
+    roles: tuple[str, ...] | None
+    element: Element
+
+
+class WebApp(Struct, frozen=True):
+    """The descriptors that hold for one application, the server's own first."""
+
+    descriptors: tuple[Element, ...]
+
+    def constraints(self, path: str, method: str) -> Iterator[Constraint]:
+        """The constraints of the patterns that fit a path best (Servlet 6.0, 13.8.3)."""
+        found: list[tuple[int, Constraint]] = []
+        for descriptor in self.descriptors:
+            for element in descriptor.all("security-constraint"):
+                best = -1
+                for collection in element.all("web-resource-collection"):
+                    methods = {m.text.upper() for m in collection.all("http-method")}
+                    omitted = {m.text.upper() for m in collection.all("http-method-omission")}
+                    if (methods and method not in methods) or method in omitted:
+                        continue
+                    for pattern in collection.all("url-pattern"):
+                        best = max(best, rank_of(pattern.text, path))
+                if best >= 0:
+                    guarantee = element.first("user-data-constraint")
+                    word = "" if guarantee is None else guarantee.text_of("transport-guarantee").upper()
+                    auth = element.first("auth-constraint")
+                    roles = None if auth is None else tuple(role.text for role in auth.all("role-name"))
+                    found.append((best, Constraint(word in ("CONFIDENTIAL", "INTEGRAL"), roles, element)))
+        top = max((rank for rank, _ in found), default=-1)
+        return (constraint for rank, constraint in found if rank == top)
+
+    def login(self) -> str:
+        """How people log in: ``BASIC``, ``FORM`` …, empty for not at all."""
+        for descriptor in reversed(self.descriptors):
+            config = descriptor.first("login-config")
+            if config is not None:
+                return config.text_of("auth-method").upper() or "BASIC"
+        return ""
+
+    def realm(self) -> str:
+        for descriptor in reversed(self.descriptors):
+            config = descriptor.first("login-config")
+            if config is not None:
+                return config.text_of("realm-name") or "Authentication required"
+        return "Authentication required"
+
+    def headers(self, path: str, release: Release, *, is_secure: bool) -> list[Header]:
+        """What the header and CORS filters that are mapped to a path set, on every answer of the application."""
+        found: list[Header] = []
+        for descriptor in self.descriptors:
+            for element in descriptor.all("filter"):
+                kind = element.text_of("filter-class")
+                mapped = self._mapping(element.text_of("filter-name"), path)
+                if mapped is None or kind not in (_HEADER_FILTER, _CORS_FILTER):
+                    continue
+                given = _parameters(element)
+                if kind == _HEADER_FILTER:
+                    found += _security_headers(given, element, release, is_secure=is_secure)
+                else:
+                    found += _cors_headers(given, element)
+        return found
+
+    def _mapping(self, name: str, path: str) -> Element | None:
+        for descriptor in self.descriptors:
+            for mapping in descriptor.all("filter-mapping"):
+                dispatchers = {d.text.upper() for d in mapping.all("dispatcher")}
+                if mapping.text_of("filter-name") != name or (dispatchers and "REQUEST" not in dispatchers):
+                    continue
+                if any(rank_of(pattern.text, path, is_filter=True) >= 0 for pattern in mapping.all("url-pattern")):
+                    return mapping
+        return None
+
+    def unmapped_filters(self) -> Iterator[Element]:
+        """Header filters that are declared, and mapped to nothing."""
+        names = {m.text_of("filter-name") for descriptor in self.descriptors for m in descriptor.all("filter-mapping")}
+        for descriptor in self.descriptors:
+            for element in descriptor.all("filter"):
+                if element.text_of("filter-class") == _HEADER_FILTER and element.text_of("filter-name") not in names:
+                    yield element
+
+    def listings(self) -> tuple[bool, Provenance | None]:
+        """Whether the default servlet lists folders, and the line that decides."""
+        found: tuple[bool, Provenance | None] = (False, None)
+        for descriptor in self.descriptors:
+            for servlet in descriptor.all("servlet"):
+                if servlet.text_of("servlet-class") == _DEFAULT_SERVLET:
+                    for parameter in servlet.all("init-param"):
+                        if parameter.text_of("param-name") == "listings":
+                            found = parameter.text_of("param-value").lower() == "true", parameter.provenance()
+        return found
+
+    def welcome_files(self) -> tuple[str, ...]:
+        for descriptor in reversed(self.descriptors):
+            listed = descriptor.first("welcome-file-list")
+            if listed is not None:
+                return tuple(file.text for file in listed.all("welcome-file"))
+        return ()
+
+    def has_servlets(self) -> bool:
+        """Whether the application has anything but files."""
+        return any(True for descriptor in self.descriptors[1:] for _ in descriptor.all("servlet"))
+
+
+def _parameters(element: Element) -> Mapping[str, str]:
+    return {p.text_of("param-name"): p.text_of("param-value") for p in element.all("init-param")}
+
+
+def _security_headers(
+    given: Mapping[str, str], element: Element, release: Release, *, is_secure: bool
+) -> Iterator[Header]:
+    """HttpHeaderSecurityFilter (Tomcat's manual, "HTTP Header Security Filter")."""
+    place = element.provenance()
+
+    def is_on(name: str, *, otherwise: bool) -> bool:
+        return given[name].lower() == "true" if name in given else otherwise
+
+    if is_secure and is_on("hstsEnabled", otherwise=True):
+        value = f"max-age={given.get('hstsMaxAgeSeconds', '0')}"
+        value += ";includeSubDomains" if is_on("hstsIncludeSubDomains", otherwise=False) else ""
+        value += ";preload" if is_on("hstsPreload", otherwise=False) else ""
+        yield Header("Strict-Transport-Security", value, "all", place)
+    if is_on("antiClickJackingEnabled", otherwise=True):
+        option = given.get("antiClickJackingOption", "DENY")
+        uri = given.get("antiClickJackingUri", "")
+        yield Header("X-Frame-Options", f"{option} {uri}".strip(), "all", place)
+    if is_on("blockContentTypeSniffingEnabled", otherwise=True):
+        yield Header("X-Content-Type-Options", "nosniff", "all", place)
+    if is_on("xssProtectionEnabled", otherwise=bool(default("xss_header", release).value)):
+        yield Header("X-XSS-Protection", "1; mode=block", "all", place)
+
+
+def _cors_headers(given: Mapping[str, str], element: Element) -> Iterator[Header]:
+    """CorsFilter, as it answers a simple request with an Origin (Tomcat's manual, "CORS Filter")."""
+    origins = given.get("cors.allowed.origins", "")
+    place = element.provenance()
+    if not origins:
+        return
+    credentials = given.get("cors.support.credentials", "false").lower() == "true"
+    words = "it is sent to requests from another origin"
+    if origins.strip() == "*":
+        yield Header("Access-Control-Allow-Origin", "*", "all", place, words)
+    else:
+        yield Header("Access-Control-Allow-Origin", origins.split(",")[0].strip(), "all", place, words)
+    if credentials:
+        yield Header("Access-Control-Allow-Credentials", "true", "all", place, words)
+
+
+def rank_of(pattern: str, path: str, *, is_filter: bool = False) -> int:
+    """How well a URL pattern fits a path of an application, -1 for not at all: exact over the longest prefix over an
+    extension over the default (Servlet 6.0, 12.1)."""
+    if pattern == path:
+        return 1_000_000
+    if pattern.endswith("/*"):
+        prefix = pattern[:-2]
+        return 1_000 + len(prefix) if path == prefix or path.startswith(prefix + "/") else -1
+    if pattern.startswith("*."):
+        return 10 if path.rpartition("/")[2].endswith(pattern[1:]) else -1
+    return 0 if pattern == "/" and not is_filter else -1

@@ -1,0 +1,209 @@
+"""What Rupex predicts for a Tomcat, held against what Tomcat 10 and 9 answer; and what the controls make of one."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import tempfile
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import msgspec
+
+from rupex.assess import Evidence, gather
+from rupex.host import open_tree
+from rupex.servers.family import Answer
+from tests import tomcat_oracle
+from tests.oracle import Ask, Case, Reply, request
+from tests.support import TreeTest, rupex
+from tests.test_nginx_against_server import comparable, predict
+from tests.tomcat_oracle import read_cases, running_tomcat
+
+TLS = (
+    *('protocols="TLSv1.2"', 'protocols="all"', 'protocols="-all+TLSv1.2+TLSv1.3"', 'honorCipherOrder="true"'),
+    'ciphers="ECDHE+AESGCM" honorCipherOrder="true"',
+    'ciphers="TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256,TLS_RSA_WITH_AES_128_CBC_SHA"',
+    'ciphers="HIGH:!aNULL" protocols="TLSv1.3"',
+)
+EXTERNAL = """<!DOCTYPE x [<!ENTITY e SYSTEM "file:///etc/passwd">]>
+<Server><Service><Connector port="1&e;"/></Service></Server>"""
+SERVER = """<Server port="8005" shutdown="{word}"{server}>
+  <Service name="Catalina">
+    <Connector port="8080" redirectPort="443" {connector}/>
+    <Connector port="8443" SSLEnabled="true" scheme="https" secure="true">
+      <SSLHostConfig {tls}><Certificate certificateKeystoreFile="/etc/keys/site.p12" {store}/></SSLHostConfig>
+    </Connector>
+    {more}
+    <Engine name="Catalina" defaultHost="a.test"><Host name="a.test" appBase="webapps">{host}</Host></Engine>
+  </Service>
+</Server>
+"""
+
+
+def majors_of(case: Case) -> list[int]:
+    """The releases that a case is asked of; 10 where it does not say."""
+    said = re.search(r"^# majors: (.*)$", case.text, re.MULTILINE)
+    return [10] if said is None else [int(word) for word in said[1].split()]
+
+
+class TomcatAnswersTest(unittest.TestCase):
+    def test_every_case_is_answered_as_predicted(self) -> None:
+        cases = read_cases()
+        self.assertGreaterEqual(len(cases), 12)
+        runs = [(case, major) for case in cases for major in majors_of(case)]
+        with ThreadPoolExecutor(2) as pool:
+            for (case, major), found in zip(runs, pool.map(lambda run: self._ask(*run), runs), strict=True):
+                evidence, answers = found
+                self.assertEqual(evidence.host.problems, ())
+                self.assertTrue(answers, f"{case.name} asks nothing")
+                for ask, predicted, real in answers:
+                    with self.subTest(case=case.name, tomcat=major, ask=f"{ask.method} {ask.url}"):
+                        self._compare(predicted, real)
+
+    @staticmethod
+    def _ask(case: Case, major: int) -> tuple[Evidence, list[tuple[Ask, Answer, Reply]]]:
+        case = Case(case.name, case.text)  # with ports of its own
+        with running_tomcat(case, major) as tree:
+            evidence = gather(open_tree(tree).tree, "", name=case.name)
+            return evidence, [(ask, predict(evidence, ask), request(ask)) for ask in case.asks]
+
+    def _compare(self, predicted: Answer, real: Reply) -> None:
+        self.assertIsNone(predicted.unknown)
+        if predicted.status is not None:
+            self.assertEqual(predicted.status, real.status)
+        self.assertEqual([predicted.location] if predicted.location else [], real.values("Location"))
+        theirs = [pair for pair in comparable(real.headers) if pair[0] != "content-language"]
+        self.assertEqual(comparable(predicted.headers), theirs)
+
+
+class TomcatTlsTest(unittest.TestCase):
+    def test_settings_are_negotiated_as_predicted(self) -> None:
+        written = (tomcat_oracle.CASES / "tls/conf/server.xml").read_text()
+        runs = [
+            (number, settings, major) for number, settings in enumerate(TLS) for major in (10, 9)
+            if major == 10 or "ciphers" in settings
+        ]  # fmt: skip
+        with tempfile.TemporaryDirectory() as scratch:
+            for number, settings in enumerate(TLS):
+                folder = Path(scratch, f"case{number}")
+                shutil.copytree(tomcat_oracle.CASES / "tls", folder)
+                (folder / "conf/server.xml").write_text(written.replace('protocols="TLSv1.2+TLSv1.3"', settings))
+            with mock.patch.object(tomcat_oracle, "CASES", Path(scratch)), ThreadPoolExecutor(2) as pool:
+                found = pool.map(lambda run: self._both(run[0], run[2]), runs)
+                for (_, settings, major), (ours, seen) in zip(runs, found, strict=True):
+                    with self.subTest(settings, tomcat=major):
+                        self.assertEqual(ours["protocols"]["value"], seen["protocols"]["value"])
+                        suites = [ours["suites"]["value"], seen["suites"]["value"]]
+                        # Tomcat 9 has a suite of its own choice in front of some; Java's server order is otherwise ours.
+                        in_order = ours["preference"]["value"] == "server" and major == 10
+                        self.assertEqual(*(suites if in_order else map(sorted, suites)))
+                        if seen["preference"]["value"] is not None:
+                            self.assertEqual(ours["preference"]["value"], seen["preference"]["value"])
+
+    @staticmethod
+    def _both(number: int, major: int) -> tuple[Any, Any]:
+        case = Case(f"case{number}", "")
+        with running_tomcat(case, major) as tree:
+            evidence = gather(open_tree(tree).tree, "", name="case")
+            endpoint = next(e for e in evidence.host.endpoints if e.tls is not None)
+            port = str(case.secure)
+            done = rupex(
+                "probe", f"a.test:{port}", "--connect", f"127.0.0.1:{port}", "--format", "json", "--skip-paths"
+            )
+        return json.loads(msgspec.json.encode(endpoint.tls)), json.loads(done.stdout)["hosts"][0]["endpoints"][0]["tls"]
+
+
+class TomcatControlsTest(TreeTest):
+    def server(self, **parts: str) -> None:
+        usual = {
+            "word": "SHUTDOWN",
+            "server": "",
+            "connector": "",
+            "tls": "",
+            "store": 'certificateKeystorePassword="sea-gull"',
+            "more": "",
+            "host": "",
+        }
+        self.write(
+            {
+                "opt/tomcat10/conf/server.xml": SERVER.format(**usual | parts),
+                "opt/tomcat10/webapps/ROOT/index.html": "pier\n",
+            }
+        )
+
+    def test_what_the_controls_see(self) -> None:
+        valve = (
+            '<Valve className="org.apache.catalina.valves.ErrorReportValve" showServerInfo="false" showReport="false"/>'
+        )
+        ajp = '<Connector protocol="AJP/1.3" port="8009" {}/>'
+        for control, parts, verdict in (
+            ("keystore.password", {"store": ""}, "fail"),
+            ("keystore.password", {"store": 'certificateKeystorePassword="changeit"'}, "fail"),
+            ("keystore.password", {"store": 'certificateKeystorePassword="${store.password}"'}, "pass"),
+            ("surface.listener", {}, "pass"),
+            ("surface.listener", {"server": ' address="0.0.0.0"'}, "fail"),
+            ("surface.listener", {"more": ajp.format('address="0.0.0.0"')}, "fail"),
+            ("surface.listener", {"more": ajp.format("")}, "pass"),
+            ("exposure.error-page", {}, "fail"),
+            ("exposure.error-page", {"host": valve}, "pass"),
+            ("exposure.version", {"connector": 'server="Harbour/7.1"'}, "fail"),
+            ("exposure.technology", {"connector": 'xpoweredBy="true"'}, "fail"),
+            ("exposure.trace", {"connector": 'allowTrace="true"'}, "fail"),
+            ("tls.protocol.floor", {"tls": 'protocols="TLSv1.2+TLSv1.3"'}, "pass"),
+            ("tls.protocol.floor", {"tls": 'protocols="TLSv1+TLSv1.2"'}, "unknown"),
+            ("tls.client-certificate", {"tls": 'certificateVerification="optionalNoCA"'}, "fail"),
+            ("redirect.present", {}, "fail"),
+        ):
+            with self.subTest(control, **parts):
+                self.server(**parts)
+                self.assertEqual(self.check(control).verdict, verdict)
+
+    def test_a_password_in_a_readable_file_is_none(self) -> None:
+        self.server()
+        config = self.root / "opt/tomcat10/conf/server.xml"
+        for mode, verdict in ((0o644, "fail"), (0o600, "pass")):
+            config.chmod(mode)
+            self.write({"etc/passwd": "root:x:0:0::/:\n"})
+            with self.subTest(mode=oct(mode)):
+                self.assertEqual(self.check("keystore.password").verdict, verdict)
+        self.assertNotIn("sea-gull", repr(self.assess()))
+
+    def test_what_came_with_the_package_is_told(self) -> None:
+        self.server()
+        self.assertEqual(self.check("surface.sample").verdict, "pass")
+        self.write({"opt/tomcat10/webapps/manager/index.jsp": "x"})
+        self.assertEqual(
+            (self.check("surface.sample").verdict, self.check("surface.sample").severity), ("fail", "high")
+        )
+        shutil.rmtree(self.root / "opt/tomcat10/webapps/manager")
+        self.write(
+            {
+                "opt/tomcat10/conf/tomcat-users.xml": '<tomcat-users><user username="anna" password="s3cret"/></tomcat-users>'
+            }
+        )
+        self.assertEqual(self.check("surface.sample").verdict, "fail")
+
+    def test_hostile_and_broken_files_are_problems(self) -> None:
+        for text, words in (
+            ("<Server><Service>", "Premature end"),
+            ("", "empty"),
+            (EXTERNAL, ""),
+            ("<a>" * 100 + "</a>" * 100, "elements in each other"),
+            ("<Server/>", "no connector"),
+        ):
+            with self.subTest(text[:40]):
+                self.write({"opt/tomcat10/conf/server.xml": text})
+                problems = self.gather().host.problems
+                self.assertTrue(problems)
+                self.assertRegex(problems[0].message, re.compile(words, re.IGNORECASE))
+
+    def test_a_device_is_audited_by_its_server_xml_alone(self) -> None:
+        self.write({"server.xml": SERVER.format(word="x", server="", connector="", tls="", store="", more="", host="")})
+        done = rupex("audit", self.root / "server.xml", "--format", "json")
+        host = json.loads(done.stdout)["hosts"][0]
+        self.assertEqual(host["sources"][0]["family"], "tomcat")
+        self.assertTrue(any(endpoint["port"] == 8443 for endpoint in host["endpoints"]))

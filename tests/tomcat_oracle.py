@@ -1,0 +1,135 @@
+"""The real Tomcat as judge: 10 from Debian's package, 9 from the libraries that Debian still carries; on loopback.
+
+A case is a folder in ``tests/tomcat_cases``: files of CATALINA_BASE, and ``asks.txt`` with a request a line.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import socket
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import cache
+from glob import glob
+from pathlib import Path
+
+from tests.oracle import Case, ServerError, _binary, _minted
+
+CASES = Path(__file__).parent / "tomcat_cases"
+
+
+@cache
+def tomcat_version(major: int) -> str:
+    package = "tomcat10" if major == 10 else "libtomcat9-java"
+    done = subprocess.run(["dpkg-query", "-W", "-f", "${Version}", package], capture_output=True, text=True, check=True)
+    found = re.match(r"\d+\.\d+\.\d+", done.stdout)
+    assert found is not None, done.stdout
+    return found[0]
+
+
+def java_security() -> Path:
+    found = glob("/etc/java-*-openjdk/security/java.security")
+    if not found:
+        raise AssertionError("Java is needed for this test")
+    return Path(found[0])
+
+
+def read_cases() -> list[Case]:
+    return [Case(folder.name, (folder / "asks.txt").read_text()) for folder in sorted(CASES.iterdir())]
+
+
+def write_tree(root: Path, case: Case, major: int) -> Path:
+    """The case as a host tree; returns its CATALINA_BASE."""
+    base = root / f"opt/tomcat{major}"
+    shutil.copytree(CASES / case.name, base)
+    for folder in ("conf", "webapps", "logs", "temp", "work"):
+        (base / folder).mkdir(exist_ok=True)
+    for source in _minted()[1].iterdir():
+        (base / "conf" / source.name).write_bytes(source.read_bytes())
+    store = [
+        "openssl",
+        "pkcs12",
+        "-export",
+        "-in",
+        "rsa.pem",
+        "-inkey",
+        "rsa.key",
+        "-out",
+        "store.p12",
+        "-passout",
+        "pass:changeit",
+    ]
+    subprocess.run(store, cwd=base / "conf", check=True, capture_output=True)
+    for path in base.rglob("*.xml"):
+        path.write_text(path.read_text().replace("@plain@", str(case.plain)).replace("@secure@", str(case.secure)))
+    package = "tomcat10" if major == 10 else "libtomcat9-java"
+    (root / "var/lib/dpkg").mkdir(parents=True)
+    (root / "var/lib/dpkg/status").write_text(
+        f"Package: {package}\nStatus: install ok installed\nVersion: {tomcat_version(major)}-1\n"
+    )
+    security = root / java_security().relative_to("/")
+    security.parent.mkdir(parents=True)
+    shutil.copy(java_security(), security)
+    return base
+
+
+@contextmanager
+def running_tomcat(case: Case, major: int = 10) -> Iterator[Path]:
+    """The case's tree, while the real server runs a copy of it."""
+    java = _binary("java")
+    with tempfile.TemporaryDirectory(prefix="rupex-oracle-") as scratch:
+        tree, live = Path(scratch, "tree"), Path(scratch, "live")
+        write_tree(tree, case, major)
+        base = write_tree(live, case, major)
+        if major == 10:
+            jars = [*glob("/usr/share/tomcat10/bin/*.jar"), *glob("/usr/share/tomcat10/lib/*.jar")]
+        else:
+            jars = [jar for jar in glob("/usr/share/java/tomcat9-*.jar") if not re.search(r"-9\.\d", jar)]
+            jars += [
+                jar
+                for name in ("servlet-api", "jsp-api", "el-api", "annotations-api")
+                for jar in glob(f"/usr/share/java/tomcat9-{name}.jar")
+            ]
+        if not jars:
+            raise AssertionError(f"Tomcat {major} is needed for this test; 'make servers' as root installs it")
+        places = [f"-Dcatalina.base={base}", f"-Dcatalina.home={base}", f"-Djava.io.tmpdir={base}/temp"]
+        command = [
+            java,
+            "-XX:TieredStopAtLevel=1",
+            "-cp",
+            ":".join(jars),
+            *places,
+            "org.apache.catalina.startup.Bootstrap",
+            "start",
+        ]
+        log = open(Path(scratch, "log"), "wb")  # noqa: SIM115  closed below
+        server = subprocess.Popen(command, stdout=log, stderr=log, env=os.environ | {"LC_ALL": "C"})
+        try:
+            _await(server, case, base, Path(scratch, "log"))
+            yield tree
+        finally:
+            server.terminate()
+            server.wait(20)
+            log.close()
+
+
+def _await(server: subprocess.Popen[bytes], case: Case, base: Path, log: Path) -> None:
+    text = (base / "conf/server.xml").read_text()
+    ports = [port for port in (case.plain, case.secure) if f'"{port}"' in text]
+    until = time.monotonic() + 40
+    for port in ports:
+        while True:
+            try:
+                socket.create_connection(("127.0.0.1", port), 1).close()
+                break
+            except OSError:
+                if server.poll() is not None or time.monotonic() > until:
+                    raise ServerError(f"Tomcat did not start for {case.name}:\n{log.read_text()[-3000:]}") from None
+                time.sleep(0.05)
+    while "Server startup in" not in log.read_text() and time.monotonic() < until:
+        time.sleep(0.05)
