@@ -39,6 +39,7 @@ CASES = (
     ("a password file", "ssl_password_file /etc/nginx/pass;", ""),
     ("another word with token in it", "server_tokens off;\nServerTokens Prod\nssl_session_tickets off;\n", ""),
     ("a place to pass requests on", "proxy_pass http://127.0.0.1:8080;", ""),
+    ("a comment of several lines", '<!--\n <Connector keystorePass="changeit"/>\n-->', ""),
     ("prose at the start of a line", "secret Labs is a company\npassword requisite pam_x.so\n", ""),
     ("prose", "The password is kept in the safe, and the token with it.\n", ""),
     ("a URL without one", "location: https://www.ternholm.test:443/x@y\n", ""),

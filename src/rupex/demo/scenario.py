@@ -20,12 +20,13 @@ def build_scenario(folder: Path) -> dict[str, Path]:
     """Write every host of the scenario below ``folder`` (made new) and return name to tree. Raises
     :class:`~rupex.model.RupexError` when it cannot be written."""
     built = {}
+    authority = Authority("Ternholm Ferries Services CA", NOW)
     try:
         for name, prepare in _HOSTS.items():
             tree = folder / name
             with resources.as_file(resources.files("rupex.demo").joinpath("hosts", name)) as source:
                 shutil.copytree(source, tree)
-            prepare(tree)
+            prepare(tree, authority)
             built[name] = tree
     except FileExistsError as error:
         raise RupexError(f"{error.filename}: exists already; name a new folder") from None
@@ -34,7 +35,7 @@ def build_scenario(folder: Path) -> dict[str, Path]:
     return built
 
 
-def _booking(tree: Path) -> None:
+def _booking(tree: Path, authority: Authority) -> None:
     enabled = tree / "etc/nginx/sites-enabled"
     enabled.mkdir()
     (tree / "etc/nginx/conf.d").mkdir()
@@ -42,7 +43,6 @@ def _booking(tree: Path) -> None:
         (enabled / site).symlink_to(f"/etc/nginx/sites-available/{site}")
     folder = tree / "etc/ssl/ternholm"
     folder.mkdir(parents=True)
-    authority = Authority("Ternholm Ferries Services CA", NOW)
     # Renewed last in summer; the job that should do it again was lost in a move. It never covered the www name.
     key = new_key("RSA")
     start = NOW - timedelta(days=81)
@@ -59,4 +59,28 @@ def _booking(tree: Path) -> None:
     write_key(folder / "agents.key", new_key(), 0o640)
 
 
-_HOSTS: Final[dict[str, Callable[[Path], None]]] = {"booking": _booking}
+def _timetable(tree: Path, authority: Authority) -> None:
+    # A folder at the root of the disk, "to make it easy".
+    folder = tree / "keys"
+    folder.mkdir()
+    key = new_key("RSA")
+    leaf = authority.issue(["timetable.ternholm.test"], key, NOW - timedelta(days=200), NOW + timedelta(days=165))
+    write_chain(folder / "timetable.pem", leaf, authority.certificate)
+    write_key(folder / "timetable.key", key, 0o644)
+
+
+def _freight(tree: Path, authority: Authority) -> None:
+    from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, pkcs12
+
+    key = new_key("RSA")
+    leaf = authority.issue(["freight.ternholm.test"], key, NOW - timedelta(days=100), NOW + timedelta(days=265))
+    closed = BestAvailableEncryption(b"changeit")
+    store = pkcs12.serialize_key_and_certificates(b"freight", key, leaf, [authority.certificate], closed)
+    (tree / "opt/tomcat9/conf/freight.p12").write_bytes(store)
+
+
+_HOSTS: Final[dict[str, Callable[[Path, Authority], None]]] = {
+    "booking": _booking,
+    "timetable": _timetable,
+    "freight": _freight,
+}

@@ -44,6 +44,21 @@ class CredentialStore:
             self._certificates[path] = found
         return found
 
+    def _key_of_store(self, path: str, content: bytes) -> Key:
+        """The first key of a key store."""
+        from rupex.pki.certificates import CredentialError
+        from rupex.pki.keys import parse_private_key
+        from rupex.pki.keystores import looks_like_keystore, open_keystore
+
+        if not looks_like_keystore(content):
+            return parse_private_key(content)
+        found = next(
+            (entry.key for entry in open_keystore(content, self.passwords[path]).entries or () if entry.key), None
+        )
+        if found is None:
+            raise CredentialError("the key store cannot be opened, or has no key in it")
+        return found
+
     def _of_store(self, path: str, content: bytes) -> tuple[Certificate, ...]:
         """The certificates that belong to the first key of a key store."""
         from rupex.pki.certificates import CredentialError, parse_certificates
@@ -87,7 +102,8 @@ class CredentialStore:
             from rupex.pki.keys import parse_private_key
 
             try:
-                found = parse_private_key(self.tree.read(path, bounds.CREDENTIAL_FILE_BYTES))
+                content = self.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
+                found = self._key_of_store(path, content) if path in self.passwords else parse_private_key(content)
             except TreeError as error:
                 found = error.message
             except CredentialError as error:

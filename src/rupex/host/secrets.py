@@ -67,6 +67,7 @@ _REFERENCE: Final = re.compile(
 """Values that stand for a secret, or for none."""
 
 _COMMENT: Final = re.compile(r"[ \t]*(?:\#|//|;|--|<!--)")
+_COMMENT_BLOCK: Final = re.compile(r"<!--.*?(?:-->|\Z)", re.DOTALL)
 _LEADING: Final = re.compile(
     r"[ \t]*(?:set[ \t]+\$|(?:SetEnv|PassEnv|Define|export|ENV|ARG|env)[ \t]+[\"']?|user[ \t]+\S{1,64}[ \t]+)?[\"']?[\w.$-]*\Z",
     re.IGNORECASE,
@@ -95,12 +96,13 @@ def find_secrets(text: str) -> tuple[PlainSecret, ...]:
         return ()
     found: list[PlainSecret] = []
     behind = 0
+    blocks = [match.span() for match in _COMMENT_BLOCK.finditer(text)] if "<!--" in text else []
     for start, end, name, kind in sorted(_spans(text)):
         if start < behind:
             continue
         behind = end
         line_start = text.rfind("\n", 0, start) + 1
-        commented = _COMMENT.match(text, line_start) is not None
+        commented = _COMMENT.match(text, line_start) is not None or any(a <= start < b for a, b in blocks)
         found.append(PlainSecret(start, end, text.count("\n", 0, start) + 1, name, kind, commented))
     return tuple(found)
 

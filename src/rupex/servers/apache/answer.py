@@ -122,7 +122,8 @@ def _headers(
         unknown = unknown or _doubt(header)
         headers.append((header.name, header.value))
         why.append(Because(f"{header.name}: {header.value}", header.provenance))
-    why += [Because(f"{lost.name} is dropped: {lost.because}", lost.provenance) for lost in dropped]
+    lost_too = configuration.without_effect(outcome)
+    why += [Because(f"{lost.name} is dropped: {lost.because}", lost.provenance) for lost in (*dropped, *lost_too)]
     return headers, unknown
 
 

@@ -391,13 +391,13 @@ class ApacheConfiguration:
     ) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
         """The headers of a scope's answers, and those that are declared and never go out."""
         sent, dropped = headers_of(outcome.context, exchange) if "headers" in self.config.modules else ((), ())
-        lost = [*dropped, *self._without_effect(outcome)]
+        lost = [*dropped, *self.without_effect(outcome)]
         if is_own:
             lost += [Dropped(h.name, h.value, h.provenance, _ONLY_HANDLERS) for h in sent if h.on != "all"]
             sent = tuple(header for header in sent if header.on == "all")
         return (self.banner(outcome.context), *sent), tuple(lost)
 
-    def _without_effect(self, outcome: Outcome) -> Iterator[Dropped]:
+    def without_effect(self, outcome: Outcome) -> Iterator[Dropped]:
         """Headers that are written where they do nothing: under a condition that is not met, in an override file that is not
         read, or without the module."""
         sections = {id(applied.section) for applied in outcome.context if applied.section is not None}

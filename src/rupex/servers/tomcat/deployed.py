@@ -106,7 +106,12 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
             is_folder = tree.is_folder(f"{app_base}/{name}")
             if is_folder or name.endswith(".war"):
                 unpacked = f"{app_base}/{name}" if is_folder else None
-                add(path_of(name.removesuffix(".war")), unpacked, (), Provenance("explicit", f"{app_base}/{name}"))
+                add(
+                    path_of(name.removesuffix(".war")),
+                    unpacked,
+                    (),
+                    host.provenance(f"deployed from {app_base}/{name}"),
+                )
     return sorted(found.values(), key=lambda context: -len(context.path))
 
 

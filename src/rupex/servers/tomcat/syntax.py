@@ -20,6 +20,10 @@ _PROPERTY = re.compile(r"\$\{([^}:]{1,200})(?::-([^}]*))?\}")
 _LINE = re.compile(r"^[ \t]*([^#!\s=:]+)[ \t]*[=:][ \t]*(.*)$", re.MULTILINE)
 
 
+_LONGEST_TAG = 200
+"""Lines of one start tag."""
+
+
 class XmlError(Exception):
     """The text is no XML that can be read; ``line`` counts from 1."""
 
@@ -74,16 +78,28 @@ def parse_xml(path: str, content: bytes, properties: Mapping[str, str]) -> Eleme
         raise XmlError(str(error), 1) from None
     if root is None:
         raise XmlError("no XML", 1)
-    return _element(root, path, properties, 0)
+    lines = content.decode("utf-8", "replace").split("\n")
+    return _element(root, path, properties, lines, 0)
 
 
-def _element(node: etree._Element, path: str, properties: Mapping[str, str], depth: int) -> Element:
+def _element(node: etree._Element, path: str, properties: Mapping[str, str], lines: list[str], depth: int) -> Element:
     if depth > bounds.NESTING:
         raise XmlError(f"more than {bounds.NESTING} elements in each other", node.sourceline or 1)
     attributes = {_local(str(name)): filled(str(value), properties) for name, value in node.attrib.items()}
-    children = tuple(_element(child, path, properties, depth + 1) for child in node if isinstance(child.tag, str))
+    children = tuple(
+        _element(child, path, properties, lines, depth + 1) for child in node if isinstance(child.tag, str)
+    )
     text = filled((node.text or "").strip(), properties)
-    return Element(_local(str(node.tag)), attributes, text, children, path, node.sourceline or 1)
+    name = _local(str(node.tag))
+    return Element(name, attributes, text, children, path, _first_line(name, node.sourceline or 1, lines))
+
+
+def _first_line(name: str, last: int, lines: list[str]) -> int:
+    """The line in which a start tag begins; the parser tells the one in which it ends."""
+    for number in range(min(last, len(lines)), max(0, last - _LONGEST_TAG), -1):
+        if f"<{name}" in lines[number - 1] or f":{name}" in lines[number - 1]:
+            return number
+    return last
 
 
 def _local(name: str) -> str:

@@ -61,7 +61,7 @@ class TlsResolver:
         store = place.get("certificateKeystoreFile") or place.get("keystoreFile")
         if not store:
             return None
-        return CertificateUse(self.path(store), None, here)
+        return CertificateUse(self.path(store), self.path(store), here, here)
 
     def resolve(self, connector: Element, name: str) -> Tls:
         config = self.host_config(connector, name)
@@ -70,7 +70,10 @@ class TlsResolver:
         declared, words, place = self._protocols(connector, config)
         protocols = self._spoken(declared, place, words)
         is_openssl = self.is_openssl(connector)
-        suites = self._suites(connector, config, protocols, kinds, is_openssl=is_openssl)
+        spoken = (
+            protocols.value if protocols.value is not None else tuple(v for v in PROTOCOL_VERSIONS if v in declared)
+        )
+        suites = self._suites(connector, config, spoken, kinds, is_openssl=is_openssl)
         if (
             suites.value is not None
             and protocols.value is not None
@@ -152,7 +155,7 @@ class TlsResolver:
         self,
         connector: Element,
         config: Element,
-        protocols: Setting[tuple[ProtocolVersion, ...]],
+        protocols: tuple[ProtocolVersion, ...],
         kinds: frozenset[str] | None,
         *,
         is_openssl: bool,
@@ -165,15 +168,13 @@ class TlsResolver:
             else setting.provenance
         )
         text = str(setting.value) if text is None else text
-        if protocols.value is None:
-            return unknown(protocols.why_unknown, place)
         if is_openssl:
-            _, suites = negotiable(protocols.value, text, self.around.library, Abilities(kinds, True))
+            _, suites = negotiable(protocols, text, self.around.library, Abilities(kinds, True))
             return Setting(suites, place)
         if not text:
             return unknown("the Java runtime's own list", place)
-        newest = max((PROTOCOL_VERSIONS.index(v) for v in protocols.value), default=-1)
-        lowest = min((PROTOCOL_VERSIONS.index(v) for v in protocols.value), default=99)
+        newest = max((PROTOCOL_VERSIONS.index(v) for v in protocols), default=-1)
+        lowest = min((PROTOCOL_VERSIONS.index(v) for v in protocols), default=99)
         found = []
         for name in _named(text, self.release):
             suite = suite_called(name)
