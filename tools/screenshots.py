@@ -28,7 +28,7 @@ PICTURES = {
     "effective-line": ("rupex effective hosts/booking --line etc/nginx/sites-available/booking:24", "head -n 40"),
     "suites": ("rupex suites 'HIGH:!aNULL:!kRSA:!SHA1' --assume openssl=1.1.1", "head -n 40"),
     "credential": (f"cd hosts/booking/etc/ssl/ternholm && rupex credential *.pem *.key {AT}", "tail -n 40"),
-    "apache-url": ("rupex effective hosts/timetable --url https://timetable.ternholm.test/winter/", "head -n 40"),
+    "apache-url": ("rupex effective hosts/timetable --url https://timetable.ternholm.test/", "head -n 40"),
     "tomcat": ("rupex audit hosts/freight --now 2026-11-24T09:30:00Z", "head -n 40"),
     "collect": ("rupex collect --root hosts/booking --list", "head -n 44"),
     "control-show": ("rupex control show header.hsts", "head -n 40"),

@@ -29,7 +29,7 @@ def render_plan(
     page.entry(
         "",
         "versions of servers, their processes with owner and start, the packet filter's rules where root asks",
-        column=2,
+        column=11,
     )
     page.blank()
     _render_closed(page, taken, closed)
