@@ -18,7 +18,7 @@ from pathlib import Path
 from tests.peers import nginx
 
 from bench.delay import Delayed
-from bench.sites import write_sites
+from bench.sites import write_apache_sites, write_sites
 
 RUPEX = str(Path(sys.executable).with_name("rupex"))
 PLAIN = ("python3 -c pass", [sys.executable, "-c", "pass"])
@@ -64,6 +64,20 @@ def bench_sites(count: int, scratch: Path) -> None:
     report(f"audit of {count} nginx sites", ours, "nginx -t", theirs, 0.25)
     print(f"{'':<34} peak memory {peak / 1024:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site", flush=True)
     bench_credentials(tree, count)
+
+
+def bench_apache(count: int, scratch: Path) -> None:
+    """``count`` sites of httpd, two virtual hosts each."""
+    tree, live = scratch / f"apache-{count}", scratch / f"apache-live-{count}"
+    write_apache_sites(tree, count)
+    write_apache_sites(live, count, str(live))
+    begun = time.perf_counter()
+    process = subprocess.Popen([RUPEX, "audit", str(tree)], stdout=subprocess.DEVNULL)
+    _, _, usage = os.wait4(process.pid, 0)
+    ours = time.perf_counter() - begun
+    theirs = seconds(["/usr/sbin/apache2", "-t", "-f", str(live / "etc/apache2/apache2.conf")])
+    report(f"audit of {2 * count} virtual hosts", ours, "apache2 -t", theirs, 3)
+    print(f"{'':<34} peak memory {usage.ru_maxrss / 1024:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site", flush=True)
 
 
 ROUND_TRIP = 0.1
@@ -130,6 +144,8 @@ def main() -> None:
         bench_listeners(1000)
         for size in (count // 10, count):
             bench_sites(size, Path(folder))
+        for size in (count // 20, count // 2, count):
+            bench_apache(size, Path(folder))
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""Writes the benchmark's host tree: many nginx sites, each with a plain and a TLS server block in a file of its own."""
+"""Writes the benchmark's host trees: many sites of nginx or httpd, each plain and over TLS, in a file of its own."""
 
 from __future__ import annotations
 
@@ -55,6 +55,50 @@ http {{
 }}
 """
 
+APACHE_SITE = """# site {number}
+<VirtualHost *:80>
+    ServerName site{number}.ternholm.test
+    ServerAlias www.site{number}.ternholm.test
+    Redirect permanent / https://site{number}.ternholm.test/
+</VirtualHost>
+
+<VirtualHost *:443>
+    ServerName site{number}.ternholm.test
+    ServerAlias www.site{number}.ternholm.test
+    DocumentRoot {root}/srv/www
+    SSLEngine on
+    SSLCertificateFile {root}/etc/ssl/sites/{pair}.pem
+    SSLCertificateKeyFile {root}/etc/ssl/sites/{pair}.key
+    Header always set Strict-Transport-Security "max-age=31536000"
+    Header always set X-Content-Type-Options nosniff
+    <Directory {root}/srv/www>
+        AllowOverride None
+        Require all granted
+    </Directory>
+    ProxyPass /api/ http://127.0.0.1:8080/
+</VirtualHost>
+"""
+
+APACHE_MODULES = ("mpm_event", "authz_core", "alias", "headers", "dir", "mime", "proxy", "proxy_http", "ssl")
+
+APACHE_MAIN = """ServerRoot {root}/etc/apache2
+PidFile {scratch}/apache.pid
+ErrorLog {scratch}/error.log
+ServerName localhost
+{modules}
+TypesConfig /etc/mime.types
+User www-data
+Group www-data
+ServerTokens Prod
+SSLProtocol TLSv1.2 TLSv1.3
+Listen 80
+Listen 443
+<Directory />
+    Require all denied
+</Directory>
+IncludeOptional sites-enabled/*.conf
+"""
+
 
 def write_sites(tree: Path, count: int, live_root: str = "") -> None:
     """Write ``count`` sites below ``tree``. ``live_root``: what absolute paths start with, so that a server can run it."""
@@ -72,3 +116,26 @@ def write_sites(tree: Path, count: int, live_root: str = "") -> None:
         write_chain(credentials / f"{number}.pem", leaf, authority.certificate)
         write_key(credentials / f"{number}.key", key)
         (sites / f"{number:06}.conf").write_text(SITE.format(number=number, root=live_root))
+
+
+def write_apache_sites(tree: Path, count: int, live_root: str = "") -> None:
+    """The same for httpd: ``count`` sites with a name and an alias; they share some certificates."""
+    sites, credentials = tree / "etc/apache2/sites-enabled", tree / "etc/ssl/sites"
+    for folder in (sites, credentials, tree / "srv/www"):
+        folder.mkdir(parents=True)
+    modules = "\n".join(
+        f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in APACHE_MODULES
+    )
+    (tree / "etc/apache2/apache2.conf").write_text(APACHE_MAIN.format(scratch=tree, root=live_root, modules=modules))
+    now = datetime.now(UTC)
+    authority = Authority("Ternholm Bench CA", now)
+    pairs = min(count, DISTINCT_KEYS)
+    for pair in range(pairs):
+        key = new_key("RSA")
+        names = [f"{www}site{number}.ternholm.test" for number in range(pair, count, pairs) for www in ("", "www.")]
+        leaf = authority.issue(names, key, now - timedelta(days=1), now + timedelta(days=300))
+        write_chain(credentials / f"{pair}.pem", leaf, authority.certificate)
+        write_key(credentials / f"{pair}.key", key)
+    for number in range(count):
+        text = APACHE_SITE.format(number=number, pair=number % pairs, root=live_root)
+        (sites / f"{number:06}.conf").write_text(text)

@@ -54,12 +54,11 @@ def closed(context: Context, exchange: Exchange) -> Setting[bool]:
 def _newer(context: Context, exchange: Exchange) -> Decision | None:
     """The Require lines of the section merged last that has any (AuthMerging Off)."""
     for applied in reversed(context):
-        lines = [d for d in applied.directives if d.key == "require" or d.key in _CONTAINERS]
-        limited = [s for s in applied.directives if s.key in ("limit", "limitexcept") and s.children]
-        for section in limited:
+        lines = applied.directives.named("require", *_CONTAINERS)
+        for section in applied.directives.named("limit", "limitexcept"):
             named = {word.upper() for word in section.args}
             if (exchange.method in named) is (section.key == "limit"):
-                lines += [d for d in section.children or [] if d.key == "require" or d.key in _CONTAINERS]
+                lines += section.inner.named("require", *_CONTAINERS)
         if lines:
             value, by = _any(lines, exchange)
             if value:

@@ -176,8 +176,9 @@ def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why:
             f"the request meets the listener {listener.address}:{listener.port}", listener.listen.directive.provenance()
         )
     )
-    if virtual.matches(request.name) and virtual.name_directive is not None:
-        why.append(Because(f"{request.name} is a name of this virtual host", virtual.name_directive.provenance()))
+    if listener.knows(request.name) and virtual.section is not None:
+        said = virtual.name_directive or virtual.section
+        why.append(Because(f"{request.name} is a name of this virtual host", said.provenance()))
     elif virtual.section is not None:
         why.append(
             Because(f"no virtual host has the name {request.name}; the first one answers", virtual.section.provenance())

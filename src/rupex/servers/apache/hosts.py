@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from rupex.model import Problem
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
-from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.syntax import Block, Directive
 
 EVERY: Final = "0.0.0.0"  # noqa: S104  how an endpoint at every address is written
 _ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|\d{1,5}))?")
@@ -31,7 +31,7 @@ class Listen(Struct, frozen=True):
 class Virtual:
     """A virtual host, or the main server (``section`` None). ``names``: ServerName first, then its aliases."""
 
-    def __init__(self, section: Directive | None, directives: list[Directive], main: Virtual | None) -> None:
+    def __init__(self, section: Directive | None, directives: Block, main: Virtual | None) -> None:
         self.section, self.directives, self.main = section, directives, main
         named = last_of(directives, "servername")
         aliases = [word.lower() for alias in all_of(directives, "serveralias") for word in alias.args]
@@ -42,7 +42,7 @@ class Virtual:
         self.addresses = tuple(_addresses(section)) if section is not None else ()
 
     @property
-    def chain(self) -> tuple[list[Directive], ...]:
+    def chain(self) -> tuple[Block, ...]:
         """What is written in the main server, then what is in the virtual host."""
         return (self.directives,) if self.main is None else (self.main.directives, self.directives)
 
@@ -54,36 +54,52 @@ class Virtual:
                 return found
         return None
 
-    def matches(self, name: str) -> bool:
-        """Whether ``name`` is one of its names; ``*`` and ``?`` stand for any characters."""
-        name = name.lower().rstrip(".")
-        return name == self.server_name or any(
-            name == known or (("*" in known or "?" in known) and _pattern(known).match(name)) for known in self.names
-        )
-
 
 class Listener:
     """One address and port, and the virtual hosts that answer there, in order; the first for names that none has."""
 
     def __init__(self, address: str, port: int, listen: Listen, virtuals: list[Virtual]) -> None:
         self.address, self.port, self.listen, self.virtuals = address, port, listen, virtuals
+        self._place = {id(virtual): place for place, virtual in enumerate(virtuals)}
+        self._by_name: dict[str, int] = {}
+        self._by_pattern: list[tuple[int, re.Pattern[str]]] = []
+        for place, virtual in enumerate(virtuals):
+            for name in (virtual.server_name, *virtual.names):
+                self._by_name.setdefault(name, place)
+            self._by_pattern += [(place, _pattern(name)) for name in virtual.names if is_wildcard(name)]
 
     @property
     def default(self) -> Virtual:
         return self.virtuals[0]
 
     def select(self, name: str) -> Virtual:
-        return next((virtual for virtual in self.virtuals if virtual.matches(name)), self.default)
+        return self.virtuals[self._first(name) or 0]
+
+    def knows(self, name: str) -> bool:
+        """Whether a virtual host has the name, so that it is not only the first one that answers."""
+        return self._first(name) is not None
 
     def shadowed(self, virtual: Virtual) -> bool:
         """Whether no request can reach a virtual host, since earlier ones take every name that it has."""
-        if virtual is self.default:
-            return False
-        before = self.virtuals[: self.virtuals.index(virtual)]
-        names = [name for name in (virtual.names or (virtual.server_name,)) if "*" not in name and "?" not in name]
-        return len(names) == len(virtual.names or (1,)) and all(
-            any(one.matches(name) for one in before) for name in names
-        )
+        own = self._place[id(virtual)]
+        names = virtual.names or (virtual.server_name,)
+        return own > 0 and not any(map(is_wildcard, names)) and all((self._first(name) or 0) < own for name in names)
+
+    def _first(self, name: str) -> int | None:
+        """The place of the first virtual host that has a name, or a pattern that it fits."""
+        name = name.lower().rstrip(".")
+        exact = self._by_name.get(name)
+        for place, pattern in self._by_pattern:
+            if exact is not None and place >= exact:
+                break
+            if pattern.match(name):
+                return place
+        return exact
+
+
+def is_wildcard(name: str) -> bool:
+    """Whether ``*`` or ``?``, for any characters, are in a name."""
+    return "*" in name or "?" in name
 
 
 @lru_cache(maxsize=1024)
@@ -135,7 +151,7 @@ def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
 def read_virtuals(config: LoadedConfig) -> tuple[Virtual, list[Virtual]]:
     """The main server and the virtual hosts, in order."""
     main = Virtual(None, config.main, None)
-    return main, [Virtual(section, section.children or [], main) for section in sections_of(config.main, "virtualhost")]
+    return main, [Virtual(section, section.inner, main) for section in sections_of(config.main, "virtualhost")]
 
 
 def listeners(listens: Iterable[Listen], main: Virtual, virtuals: list[Virtual]) -> list[Listener]:
@@ -143,16 +159,14 @@ def listeners(listens: Iterable[Listen], main: Virtual, virtuals: list[Virtual])
     of any address, and the main server answers where there is none (vhost.c, ap_update_vhost_given_ip)."""
     found: dict[tuple[str, int], Listener] = {}
     for listen in listens:
-        groups: dict[tuple[str, int | None], list[Virtual]] = {}
+        groups: dict[tuple[str, int | None], dict[Virtual, None]] = {}
         for virtual in virtuals:
             for address, port in virtual.addresses:
                 here = address == "*" or listen.address in (EVERY, address)
                 if here and port in (None, listen.port):
-                    group = groups.setdefault((address, port), [])
-                    if virtual not in group:
-                        group.append(virtual)
+                    groups.setdefault((address, port), {})[virtual] = None
         for (address, _), group in groups.items():
             own = listen.address if address == "*" else address
-            found.setdefault((own, listen.port), Listener(own, listen.port, listen, group))
+            found.setdefault((own, listen.port), Listener(own, listen.port, listen, list(group)))
         found.setdefault((listen.address, listen.port), Listener(listen.address, listen.port, listen, [main]))
     return list(found.values())

@@ -14,7 +14,7 @@ from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.servers.apache.modules import STATIC, identifier
-from rupex.servers.apache.syntax import Directive, parse
+from rupex.servers.apache.syntax import Block, Directive, parse
 
 _VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
 _EXPORT = re.compile(r"^\s*(?:export\s+)?([A-Za-z_]\w*)=(.*)$|^\s*:\s*\$\{([A-Za-z_]\w*):=(.*)\}$", re.MULTILINE)
@@ -42,7 +42,7 @@ class LoadedConfig:
 
     def __init__(self, main_path: str, release: tuple[int, ...]) -> None:
         self.main_path, self.release = main_path, release
-        self.main: list[Directive] = []
+        self.main = Block()
         self.files: dict[str, list[Provenance]] = {}
         self.texts: dict[str, str] = {}
         self.problems: list[Problem] = []
@@ -113,18 +113,18 @@ class _Reader:
 
     def file(
         self, path: str, include: Directive | None, above: tuple[str, ...], within: tuple[Directive, ...] = ()
-    ) -> list[Directive]:
+    ) -> Block:
         """The directives of a file with what its includes bring."""
         self.config.files.setdefault(path, []).extend([include.provenance()] if include is not None else [])
         if path in above or len(above) >= bounds.INCLUDE_DEPTH:
             kind: ProblemKind = "loop" if path in above else "bound"
             self._problem(kind, include, f"{path}: files that include each other")
-            return []
+            return Block()
         try:
             content = self.tree.read(path)
         except TreeError as error:
             self._problem(error.kind, include, f"{path}: {error.message}")
-            return []
+            return Block()
         try:
             text = content.decode()
         except UnicodeDecodeError as error:
@@ -141,10 +141,10 @@ class _Reader:
         return self.run(parsed.directives, (*above, path), within)
 
     def run(
-        self, directives: list[Directive], above: tuple[str, ...], within: tuple[Directive, ...]
-    ) -> list[Directive]:
+        self, directives: Block, above: tuple[str, ...], within: tuple[Directive, ...]
+    ) -> Block:
         """Follow ``directives`` in order, as the server does while it reads."""
-        found: list[Directive] = []
+        found = Block()
         for written in directives:
             self.count += 1
             if self.count > bounds.DIRECTIVES:
@@ -177,38 +177,38 @@ class _Reader:
 
     # What acts while reading
 
-    def define(self, directive: Directive, *_: object) -> list[Directive]:
+    def define(self, directive: Directive, *_: object) -> Block:
         args = directive.args
         if args:
             self.defines[args[0]] = args[1] if len(args) > 1 else ""
-        return []
+        return Block()
 
-    def undefine(self, directive: Directive, *_: object) -> list[Directive]:
+    def undefine(self, directive: Directive, *_: object) -> Block:
         for name in directive.args[:1]:
             self.defines.pop(name, None)
-        return []
+        return Block()
 
-    def load_module(self, directive: Directive, *_: object) -> list[Directive]:
+    def load_module(self, directive: Directive, *_: object) -> Block:
         if directive.args:
             self.config.modules.setdefault(identifier(directive.args[0]), directive)
-        return []
+        return Block()
 
-    def include(self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]) -> list[Directive]:
+    def include(self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]) -> Block:
         args = directive.args
         if not args:
-            return []
+            return Block()
         path = self.config.path(args[0])
         if "${" in args[0]:
             self._problem("missing", directive, f"{args[0]}: nothing in the tree says what the variable stands for")
-            return []
+            return Block()
         try:
             paths = self._included(path)
         except TreeError as error:
             self._problem(error.kind, directive, f"{error.path}: {error.message}")
-            return []
+            return Block()
         if not paths and directive.key == "include":
             self._problem("missing", directive, f"{path}: no such file")
-        found: list[Directive] = []
+        found = Block()
         for one in paths:
             self.inclusions += 1
             if self.inclusions > bounds.INCLUDED_FILES:
@@ -232,7 +232,7 @@ class _Reader:
 
     def conditional(
         self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]
-    ) -> list[Directive]:
+    ) -> Block:
         """A section that holds or not as soon as it is read."""
         test = directive.args[0] if directive.args else ""
         is_not = test.startswith("!")
@@ -243,7 +243,7 @@ class _Reader:
             return self.run(directive.children, above, within)
         because = told.format("") if is_not else told.format("not ")
         self._skip(directive.children, because, within)
-        return []
+        return Block()
 
     def _is_met(self, directive: Directive, name: str) -> tuple[bool, str]:
         """Whether the condition of a section holds, and words for its being so, with a place for the negation."""
@@ -284,7 +284,7 @@ class _Reader:
         }
         return met.get(operator, False) is not is_not
 
-    def _skip(self, directives: list[Directive], because: str, within: tuple[Directive, ...]) -> None:
+    def _skip(self, directives: Block, because: str, within: tuple[Directive, ...]) -> None:
         for directive in directives:
             if directive.children is not None:
                 inner = within if directive.key in _STEPS else (*within, directive)
@@ -292,17 +292,17 @@ class _Reader:
             else:
                 self.config.skipped.append(Skipped(directive, because, within))
 
-    def macro(self, directive: Directive, *_: object) -> list[Directive]:
+    def macro(self, directive: Directive, *_: object) -> Block:
         if directive.args:
             self.macros[directive.args[0].lower()] = directive
-        return []
+        return Block()
 
-    def undefine_macro(self, directive: Directive, *_: object) -> list[Directive]:
+    def undefine_macro(self, directive: Directive, *_: object) -> Block:
         for name in directive.args[:1]:
             self.macros.pop(name.lower(), None)
-        return []
+        return Block()
 
-    def use(self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]) -> list[Directive]:
+    def use(self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]) -> Block:
         self.config.used.add("use")
         args = directive.args
         macro = self.macros.get(args[0].lower()) if args else None
@@ -310,20 +310,20 @@ class _Reader:
         if macro is None or macro.children is None or self.uses > _MOST_USES:
             words = "too many macros are used" if macro is not None else f"no macro is called {' '.join(args[:1])}"
             self._problem("missing", directive, words)
-            return []
+            return Block()
         values = dict(zip(macro.args[1:], args[1:], strict=False))
         names = sorted(values, key=len, reverse=True)  # the longest first, as mod_macro does
         pattern = re.compile("|".join(map(re.escape, names))) if names else None
 
         def filled(one: Directive) -> Directive:
             raw = one.raw if pattern is None else pattern.sub(lambda match: values[match[0]], one.raw)
-            children = None if one.children is None else [filled(child) for child in one.children]
+            children = None if one.children is None else Block(map(filled, one.children))
             return structs.replace(one, raw=raw, children=children)
 
-        return self.run([filled(child) for child in macro.children], above, within)
+        return self.run(Block(map(filled, macro.children)), above, within)
 
 
-Step = Callable[[_Reader, Directive, tuple[str, ...], tuple[Directive, ...]], list[Directive]]
+Step = Callable[[_Reader, Directive, tuple[str, ...], tuple[Directive, ...]], Block]
 _STEPS: Final[dict[str, Step]] = {
     "define": _Reader.define,
     "undefine": _Reader.undefine,
@@ -342,21 +342,14 @@ _STEPS: Final[dict[str, Step]] = {
 }
 
 
-def all_of(directives: list[Directive], *names: str) -> Iterator[Directive]:
-    """The directives called one of ``names`` (lower case) in a list itself, sections among them left out."""
-    for directive in directives:
-        if directive.children is None and directive.key in names:
-            yield directive
+def all_of(block: Block, *names: str) -> Iterator[Directive]:
+    """The directives called one of ``names`` (lower case) in a block itself, sections among them left out."""
+    return (directive for directive in block.named(*names) if directive.children is None)
 
 
-def last_of(directives: list[Directive], *names: str) -> Directive | None:
-    found = None
-    for found in all_of(directives, *names):  # noqa: B007  the last one is wanted
-        pass
-    return found
+def last_of(block: Block, *names: str) -> Directive | None:
+    return next((directive for directive in reversed(block.named(*names)) if directive.children is None), None)
 
 
-def sections_of(directives: list[Directive], *names: str) -> Iterator[Directive]:
-    for directive in directives:
-        if directive.children is not None and directive.key in names:
-            yield directive
+def sections_of(block: Block, *names: str) -> Iterator[Directive]:
+    return (directive for directive in block.named(*names) if directive.children is not None)

@@ -30,7 +30,7 @@ from rupex.servers.apache.sections import (
     matches_path,
     options,
 )
-from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.patterns import UndeterminedError, search
 
 if TYPE_CHECKING:
@@ -180,7 +180,7 @@ class Processor:
         """The ProxyPass that takes a request: one in a Location section, else the first of the server whose path fits."""
         for section in reversed(self.sections.paths):
             if matches_path(section, exchange.uri):
-                for directive in all_of(section.children or [], "proxypass", "proxypassmatch"):
+                for directive in all_of(section.inner, "proxypass", "proxypassmatch"):
                     if directive.args and directive.args[0] != "!":
                         path = section.args[-1]
                         is_prefix = section.key == "location" and section.args[0] != "~"
@@ -265,7 +265,7 @@ class Processor:
             if applied.kind not in ("folder", "override"):
                 continue
             rules = read_rules(applied.directives)
-            switches = [d for d in applied.directives if d.key == "rewriteengine"]
+            switches = list(all_of(applied.directives, "rewriteengine"))
             if not rules and not switches:
                 continue
             if not rules or not is_on(all_in(context, "rewriteengine")):
@@ -293,7 +293,7 @@ class Processor:
             return None
         return None
 
-    def _folder_of(self, section: Directive | None, directives: list[Directive]) -> str | None:
+    def _folder_of(self, section: Directive | None, directives: Block) -> str | None:
         if section is not None:
             word = section.args[-1]
             return None if any(mark in word for mark in "*?[") or section.key == "directorymatch" else word
@@ -396,7 +396,7 @@ def _expression(section: Directive) -> str:
     return words[0] if len(words) == 1 else section.raw
 
 
-def read_moves(directives: list[Directive]) -> Iterator[Move]:
+def read_moves(directives: Block) -> Iterator[Move]:
     """The redirects of a server or section, in order (mod_alias)."""
     for directive in all_of(directives, *_REDIRECTS):
         words = list(directive.args)

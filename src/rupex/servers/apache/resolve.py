@@ -36,7 +36,7 @@ from rupex.servers.apache.answer import answer_request
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.headers import headers_of, read_action, server_header, signature
 from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_virtuals
-from rupex.servers.apache.load import LoadedConfig, all_of, load
+from rupex.servers.apache.load import LoadedConfig, all_of, load, sections_of
 from rupex.servers.apache.process import Outcome, Processor
 from rupex.servers.apache.release import default, find_release
 from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
@@ -517,10 +517,10 @@ class ApacheConfiguration:
         said = virtual.last("proxyrequests")
         if said is None or said.raw.strip().lower() != "on" or "proxy" not in self.config.modules:
             return None
-        sections = [s for directives in virtual.chain for s in directives if s.key == "proxy" and s.args[-1:] == ("*",)]
+        sections = [s for block in virtual.chain for s in sections_of(block, "proxy") if s.args[-1:] == ("*",)]
         from rupex.servers.apache.sections import Applied
 
-        context = tuple(Applied("path", s.children or [], s) for s in sections)
+        context = tuple(Applied("path", s.inner, s) for s in sections)
         exchange = self.exchange(listener, virtual, None, "/")
         return Scope(
             id="proxy:*", match="condition", path="", order=order, provenance=said.provenance(),

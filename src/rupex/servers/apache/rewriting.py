@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expressions import compare, evaluate
-from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.patterns import UndeterminedError, search
 
 _ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
@@ -70,11 +70,11 @@ def is_on(directives: Iterator[Directive]) -> bool:
     return on
 
 
-def read_rules(directives: list[Directive]) -> tuple[Rule, ...]:
+def read_rules(directives: Block) -> tuple[Rule, ...]:
     """The rules of one server or section, each with the conditions before it."""
     found: list[Rule] = []
     waiting: list[Condition] = []
-    for directive in directives:
+    for directive in directives.named("rewritecond", "rewriterule"):
         if directive.key == "rewritecond" and len(directive.args) >= 2:
             flags = _flags(directive.args[2] if len(directive.args) > 2 else "")
             waiting.append(Condition(directive.args[0], directive.args[1], frozenset(flags), directive))

@@ -15,9 +15,9 @@ from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, bounds
 from rupex.servers.apache.hosts import Virtual
-from rupex.servers.apache.load import LoadedConfig, all_of, last_of
+from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.modules import owner
-from rupex.servers.apache.syntax import Directive, parse
+from rupex.servers.apache.syntax import Block, Directive, parse
 from rupex.servers.patterns import search
 
 Kind = Literal["server", "folder", "override", "file", "path", "condition"]
@@ -39,7 +39,7 @@ class Applied(Struct, frozen=True):
     """One section that holds: what it says, and the ``section`` itself (None for the server's own)."""
 
     kind: Kind
-    directives: list[Directive]
+    directives: Block
     section: Directive | None = None
 
 
@@ -60,8 +60,8 @@ class Override(Struct, frozen=True):
 
     folder: str
     path: str
-    directives: list[Directive]
-    holding: list[Directive]
+    directives: Block
+    holding: Block
     because: str
     broken_by: Directive | None = None
 
@@ -107,16 +107,20 @@ class SectionReader:
     def __init__(self, config: LoadedConfig, virtual: Virtual, tree: HostTree, problems: list[Problem]) -> None:
         self.config, self.virtual, self.tree, self.problems = config, virtual, tree, problems
         self.base: Context = tuple(Applied("server", directives) for directives in virtual.chain)
-        every = [section for directives in virtual.chain for section in directives if section.children is not None]
-        folders = [s for s in every if s.key == "directory" and not is_pattern(s)]
-        self.folders = sorted(folders, key=lambda s: _depth(_folder_of(s)))
+        folders = self._written("directory")
+        plain = [s for s in folders if not is_pattern(s)]
+        self.folders = sorted(plain, key=lambda s: _depth(_folder_of(s)))
         self.folder_patterns = [
-            s for s in every if s.key == "directorymatch" or (s.key == "directory" and is_pattern(s))
+            s for s in self._written("directory", "directorymatch") if s.key == "directorymatch" or is_pattern(s)
         ]
-        self.files = [s for s in every if s.key in ("files", "filesmatch")]
-        self.paths = [s for s in every if s.key in ("location", "locationmatch")]
-        self.conditions = [s for s in every if s.key == "if"]
+        self.files = self._written("files", "filesmatch")
+        self.paths = self._written("location", "locationmatch")
+        self.conditions = self._written("if")
         self._overrides: dict[str, Override | None] = {}
+
+    def _written(self, *names: str) -> list[Directive]:
+        """The sections that stand in the virtual host itself, behind those of the main server."""
+        return [section for block in self.virtual.chain for section in sections_of(block, *names)]
 
     def of(self, path: str, file: str | None, holds: Callable[[Directive], bool], index: str = "") -> Context:
         """What holds for the URL ``path`` that is mapped to ``file`` (with a leading slash; None: to no file). ``holds``
@@ -127,10 +131,10 @@ class SectionReader:
             whole, file = file, self._walked(file)
             found += self._folders(file, is_whole=file == whole)
             name = index or file.rpartition("/")[2]
-            nested = [s for a in found for s in a.directives if s.key in ("files", "filesmatch")]
-            found += [Applied("file", s.children or [], s) for s in nested if self._is_file(s, name)]
-        found += [Applied("path", s.children or [], s) for s in self.paths if matches_path(s, path)]
-        conditions = [s for a in found for s in a.directives if s.key in ("if", "elseif", "else")]
+            nested = [s for a in found for s in sections_of(a.directives, "files", "filesmatch")]
+            found += [Applied("file", s.inner, s) for s in nested if self._is_file(s, name)]
+        found += [Applied("path", s.inner, s) for s in self.paths if matches_path(s, path)]
+        conditions = [s for a in found for s in sections_of(a.directives, "if", "elseif", "else")]
         decided = False
         for section in conditions:
             if section.key == "if":
@@ -138,7 +142,7 @@ class SectionReader:
             met = not decided if section.key == "else" else not decided and holds(section)
             decided = decided or met
             if met:
-                found.append(Applied("condition", section.children or [], section))
+                found.append(Applied("condition", section.inner, section))
         return tuple(found)
 
     def _folders(self, file: str, *, is_whole: bool) -> Iterator[Applied]:
@@ -155,7 +159,7 @@ class SectionReader:
             is_file = step == file and self.tree.is_file(inside(file))
             if is_file and not (is_whole and "FollowSymLinks" in options(tuple(so_far))):
                 break
-            here = [Applied("folder", s.children or [], s) for s in self.folders if _is_folder(s, step)]
+            here = [Applied("folder", s.inner, s) for s in self.folders if _is_folder(s, step)]
             so_far += here
             yield from here
             override = self.override(step, tuple(so_far))
@@ -168,7 +172,7 @@ class SectionReader:
         whole = file if not self.tree.is_folder(inside(file)) or file.endswith("/") else f"{file}/"
         for section in self.folder_patterns:
             if search(section.args[-1], whole):
-                yield Applied("folder", section.children or [], section)
+                yield Applied("folder", section.inner, section)
 
     def _walked(self, file: str) -> str:
         """``file`` up to the first name that is a file or is not there: what follows is path information."""
@@ -213,16 +217,16 @@ class SectionReader:
                 return None
             directives = self._under_conditions(parse(path, text).directives)
             allowed, because, is_read = _allowed(context)
-            holding = [d for d in directives if allowed(d)]
+            holding = Block(filter(allowed, directives))
             broken = next((d for d in directives if is_read and not allowed(d)), None)
             return Override(folder, path, directives, holding, because, broken)
         return None
 
-    def _under_conditions(self, directives: list[Directive]) -> list[Directive]:
+    def _under_conditions(self, directives: Block) -> Block:
         """An override file's directives without its IfModule sections, which hold or not."""
         from rupex.servers.apache.modules import identifier
 
-        found: list[Directive] = []
+        found = Block()
         for directive in directives:
             if directive.children is not None and directive.key == "ifmodule":
                 name = directive.args[0] if directive.args else ""

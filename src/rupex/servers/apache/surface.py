@@ -8,13 +8,14 @@ from typing import Final
 
 from rupex.model import Limits, Sample, Setting, default_of
 from rupex.servers.apache.hosts import Virtual
-from rupex.servers.apache.load import LoadedConfig
+from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.modules import idle
 from rupex.servers.apache.release import Release, default
 
 _READ_TIMEOUT = re.compile(r"(header|body)=(\d+)(?:-(\d+))?", re.IGNORECASE)
 _PACKAGED_ROOTS: Final = ("/var/www/html", "/usr/local/apache2/htdocs", "/srv/www/htdocs")
 _SAMPLE_ALIASES: Final = {"/manual": "the server's manual", "/manual/": "the server's manual"}
+_TRUSTED_PEERS: Final = ("remoteipinternalproxy", "remoteiptrustedproxy")
 _USUAL_READ: Final = {"header": 40, "body": 20}
 """RequestReadTimeout where mod_reqtimeout is loaded and says nothing else (its manual, since 2.3.15)."""
 
@@ -54,13 +55,8 @@ def trusted_peers(config: LoadedConfig, virtual: Virtual) -> Setting[tuple[str, 
     header = virtual.last("remoteipheader")
     if header is None or "remoteip" not in config.modules:
         return None
-    said = [
-        d
-        for directives in virtual.chain
-        for d in directives
-        if d.key in ("remoteipinternalproxy", "remoteiptrustedproxy")
-    ]
-    if any(d.key.endswith("list") for directives in virtual.chain for d in directives if d.key.startswith("remoteip")):
+    said = [d for block in virtual.chain for d in all_of(block, *_TRUSTED_PEERS)]
+    if any(next(all_of(block, *(f"{name}list" for name in _TRUSTED_PEERS)), None) for block in virtual.chain):
         return Setting(None, header.provenance(), "the proxies stand in a list of their own, which was not read")
     words = tuple(word for d in said for word in d.args)
     return Setting(words or ("0.0.0.0/0",), said[0].provenance() if said else header.provenance())
@@ -81,6 +77,6 @@ def packaged(virtual: Virtual) -> Iterator[Sample]:
     if root is not None and root.args and root.args[0].rstrip("/") in _PACKAGED_ROOTS and not virtual.names:
         yield Sample("page", f"the packaged page in {root.args[0]}", root.provenance())
     for directives in virtual.chain:
-        for directive in directives:
-            if directive.key in ("alias", "scriptalias") and directive.args and directive.args[0] in _SAMPLE_ALIASES:
+        for directive in all_of(directives, "alias", "scriptalias"):
+            if directive.args and directive.args[0] in _SAMPLE_ALIASES:
                 yield Sample("page", _SAMPLE_ALIASES[directive.args[0]], directive.provenance())

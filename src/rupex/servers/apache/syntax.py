@@ -9,6 +9,8 @@ quote and itself (``ap_getword_conf``).
 from __future__ import annotations
 
 import re
+from functools import lru_cache
+from operator import itemgetter
 from typing import Final
 
 from msgspec import Struct
@@ -41,16 +43,21 @@ class Directive(Struct, gc=False):
     column: int
     start: int
     end: int
-    children: list[Directive] | None = None
+    children: Block | None = None
 
     @property
     def key(self) -> str:
         """The name as the server looks it up: case does not count."""
-        return self.name.lower()
+        return _lowered(self.name)
 
     @property
     def args(self) -> tuple[str, ...]:
         return split_words(self.raw)
+
+    @property
+    def inner(self) -> Block:
+        """What a section holds; nothing for a directive."""
+        return self.children if self.children is not None else Block()
 
     @property
     def is_section(self) -> bool:
@@ -63,10 +70,33 @@ class Directive(Struct, gc=False):
         return f"<{self.name} {self.raw}>" if self.is_section else f"{self.name} {self.raw}".rstrip()
 
 
+class Block(list[Directive]):
+    """What stands in one file or section, in order, and by name. It is complete when it is first asked by name."""
+
+    __slots__ = ("_by_key",)
+
+    def named(self, *keys: str) -> list[Directive]:
+        """The directives and sections called one of ``keys`` (lower case), in order."""
+        by_key = self._index()
+        if len(keys) == 1:
+            return [directive for _, directive in by_key.get(keys[0], ())]
+        found = [placed for key in keys for placed in by_key.get(key, ())]
+        return [directive for _, directive in sorted(found, key=itemgetter(0))]
+
+    def _index(self) -> dict[str, list[tuple[int, Directive]]]:
+        try:
+            return self._by_key
+        except AttributeError:
+            self._by_key: dict[str, list[tuple[int, Directive]]] = {}
+            for place, directive in enumerate(self):
+                self._by_key.setdefault(directive.key, []).append((place, directive))
+            return self._by_key
+
+
 class ParsedFile(Struct, frozen=True):
     """The directives of one file, as far as they could be read."""
 
-    directives: list[Directive]
+    directives: Block
     problem: ConfigError | None = None
 
 
@@ -79,12 +109,17 @@ def split_words(raw: str) -> tuple[str, ...]:
     return tuple(found)
 
 
+@lru_cache(maxsize=4096)
+def _lowered(name: str) -> str:
+    return name.lower()
+
+
 _SECTION: Final = re.compile(r"<(/?)([^\s>]*)\s*(.*?)\s*(>?)\s*$", re.DOTALL)
 
 
 def parse(path: str, text: str) -> ParsedFile:
     """Read one file. What stands behind a break of the grammar is not read."""
-    top: list[Directive] = []
+    top = Block()
     open_sections: list[Directive] = []
     number = 1
     for match in _LINE.finditer(text):
@@ -119,7 +154,7 @@ def parse(path: str, text: str) -> ParsedFile:
                 return ParsedFile(top, ConfigError(f"{joined[:40]} is no section: its > is missing", first))
             if len(open_sections) >= bounds.NESTING:
                 return ParsedFile(top, ConfigError(f"more than {bounds.NESTING} sections in each other", first))
-            section = Directive(found[2], found[3], path, first, column, start, end, [])
+            section = Directive(found[2], found[3], path, first, column, start, end, Block())
             here.append(section)
             open_sections.append(section)
         else:

@@ -71,7 +71,7 @@ class UpstreamReader:
         for directives in virtual.chain:
             for section in sections_of(directives, "proxy"):
                 if section.args and section.args[-1].rstrip("/").lower() == name.lower():
-                    for member in all_of(section.children or [], "balancermember"):
+                    for member in all_of(section.inner, "balancermember"):
                         match = _URL.match(member.args[0]) if member.args else None
                         if match is not None:
                             found.append(_leg(match, member.provenance()))
