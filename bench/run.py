@@ -77,7 +77,10 @@ def bench_apache(count: int, scratch: Path) -> None:
     ours = time.perf_counter() - begun
     theirs = seconds(["/usr/sbin/apache2", "-t", "-f", str(live / "etc/apache2/apache2.conf")])
     report(f"audit of {2 * count} virtual hosts", ours, "apache2 -t", theirs, 3)
-    print(f"{'':<34} peak memory {usage.ru_maxrss / 1024:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site", flush=True)
+    print(
+        f"{'':<34} peak memory {usage.ru_maxrss / 1024:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site",
+        flush=True,
+    )
 
 
 ROUND_TRIP = 0.1

@@ -65,13 +65,13 @@ APACHE_SITE = """# site {number}
 <VirtualHost *:443>
     ServerName site{number}.ternholm.test
     ServerAlias www.site{number}.ternholm.test
-    DocumentRoot {root}/srv/www
+    DocumentRoot {root}/srv/site{number}
     SSLEngine on
     SSLCertificateFile {root}/etc/ssl/sites/{pair}.pem
     SSLCertificateKeyFile {root}/etc/ssl/sites/{pair}.key
     Header always set Strict-Transport-Security "max-age=31536000"
     Header always set X-Content-Type-Options nosniff
-    <Directory {root}/srv/www>
+    <Directory {root}/srv/site{number}>
         AllowOverride None
         Require all granted
     </Directory>
@@ -121,11 +121,9 @@ def write_sites(tree: Path, count: int, live_root: str = "") -> None:
 def write_apache_sites(tree: Path, count: int, live_root: str = "") -> None:
     """The same for httpd: ``count`` sites with a name and an alias; they share some certificates."""
     sites, credentials = tree / "etc/apache2/sites-enabled", tree / "etc/ssl/sites"
-    for folder in (sites, credentials, tree / "srv/www"):
-        folder.mkdir(parents=True)
-    modules = "\n".join(
-        f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in APACHE_MODULES
-    )
+    sites.mkdir(parents=True)
+    credentials.mkdir(parents=True)
+    modules = "\n".join(f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in APACHE_MODULES)
     (tree / "etc/apache2/apache2.conf").write_text(APACHE_MAIN.format(scratch=tree, root=live_root, modules=modules))
     now = datetime.now(UTC)
     authority = Authority("Ternholm Bench CA", now)

@@ -31,7 +31,7 @@ from rupex.pki.keys import parse_private_key
 from rupex.snapshot.clean import REMOVED, REMOVED_WELL_KNOWN, clean_content
 from rupex.snapshot.plan import evidence_rows
 from tests.support import TreeTest, rupex
-from tests.test_secrets import CASES
+from tests.test_secrets import CASES, IN_A_COMMENT
 
 DOCS = Path(__file__).parent.parent / "docs"
 
@@ -179,11 +179,11 @@ class SnapshotTest(TreeTest):
                     self.assertEqual(said, known)
 
     def test_the_script_takes_out_what_the_command_takes_out(self) -> None:
-        texts = [text for _, text, _ in CASES if "\r" not in text]
-        self.write({f"srv/cases/case{number}.env": text for number, text in enumerate(texts)})
+        cases = [case for case in (*CASES, IN_A_COMMENT) if "\r" not in case[1]]
+        self.write({f"srv/cases/case{number}.env": text for number, (_, text, _) in enumerate(cases)})
         for way in (self.by_command, self.by_script):
             tree = open_tree(way()).tree
-            for number, (case, text, value) in enumerate(case for case in CASES if "\r" not in case[1]):
+            for number, (case, text, value) in enumerate(cases):
                 with self.subTest(case, way=way.__name__):
                     mark = REMOVED_WELL_KNOWN if value == "changeit" else REMOVED
                     wanted = text.replace(value, mark) if value else text

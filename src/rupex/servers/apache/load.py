@@ -13,8 +13,9 @@ from msgspec import structs
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
+from rupex.servers.apache.alike import Templates
 from rupex.servers.apache.modules import STATIC, identifier
-from rupex.servers.apache.syntax import Block, Directive, parse
+from rupex.servers.apache.syntax import Block, Directive
 
 _VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
 _EXPORT = re.compile(r"^\s*(?:export\s+)?([A-Za-z_]\w*)=(.*)$|^\s*:\s*\$\{([A-Za-z_]\w*):=(.*)\}$", re.MULTILINE)
@@ -45,6 +46,7 @@ class LoadedConfig:
         self.main = Block()
         self.files: dict[str, list[Provenance]] = {}
         self.texts: dict[str, str] = {}
+        self.templates = Templates()
         self.problems: list[Problem] = []
         self.modules: dict[str, Directive | None] = dict.fromkeys(sorted(STATIC))
         self.skipped: list[Skipped] = []
@@ -134,15 +136,18 @@ class _Reader:
                 Problem("encoding", path, line, "not UTF-8; the odd bytes were replaced", False)
             )
         self.config.texts[path] = text
-        parsed = parse(path, text)
+        parsed = self.config.templates.parse(path, text)
         if parsed.problem is not None:
             words = f"{parsed.problem.message}; what follows in this file was not read"
             self.config.problems.append(Problem("syntax", path, parsed.problem.line, words, True))
+        template = self.config.templates.of(path)
+        if template is not None and template.is_still and self.count + template.size <= bounds.DIRECTIVES:
+            self.count += template.size  # nothing in it acts while it is read: it is as it was parsed
+            self.config.used |= template.names
+            return parsed.directives
         return self.run(parsed.directives, (*above, path), within)
 
-    def run(
-        self, directives: Block, above: tuple[str, ...], within: tuple[Directive, ...]
-    ) -> Block:
+    def run(self, directives: Block, above: tuple[str, ...], within: tuple[Directive, ...]) -> Block:
         """Follow ``directives`` in order, as the server does while it reads."""
         found = Block()
         for written in directives:
@@ -230,9 +235,7 @@ class _Reader:
         names = self.tree.names_in(self.tree.real(path))
         return [file for name in sorted(names) for file in self._files_in(f"{path}/{name}", depth - 1)]
 
-    def conditional(
-        self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]
-    ) -> Block:
+    def conditional(self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]) -> Block:
         """A section that holds or not as soon as it is read."""
         test = directive.args[0] if directive.args else ""
         is_not = test.startswith("!")

@@ -17,6 +17,7 @@ from rupex.model import (
     Header,
     Likeness,
     Listing,
+    Pattern,
     Problem,
     Provenance,
     Redirect,
@@ -32,6 +33,7 @@ from rupex.model import (
     unknown,
 )
 from rupex.servers.apache.access import closed
+from rupex.servers.apache.alike import is_opaque
 from rupex.servers.apache.answer import answer_request
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.headers import headers_of, read_action, server_header, signature
@@ -41,7 +43,7 @@ from rupex.servers.apache.process import Outcome, Processor
 from rupex.servers.apache.release import default, find_release
 from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
-from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.apache.tls import TlsResolver
 from rupex.servers.apache.upstream import UpstreamReader
 from rupex.servers.exposure import ExposedFiles, exposed
@@ -79,6 +81,14 @@ class Place(NamedTuple):
     directive: Directive | None
 
 
+class Model(NamedTuple):
+    """The first endpoint of a kind, without its scopes as well, and the pattern for the others."""
+
+    endpoint: Endpoint
+    outline: Endpoint
+    pattern: Pattern
+
+
 class ApacheConfiguration:
     """One httpd configuration, resolved. The protocol is :class:`~rupex.servers.family.Configured`."""
 
@@ -95,6 +105,7 @@ class ApacheConfiguration:
         self.upstreams = UpstreamReader(self.config, self.release)
         self.main, self.virtuals = read_virtuals(self.config)
         self.listeners = listeners(read_listens(self.config, problems), self.main, self.virtuals)
+        self._main_is_opaque, self._common_folders = self._judge_main()
         self._exposed = ExposedFiles(around.tree)
         self._processors: dict[int, Processor] = {}
         self.members: list[Member] = []
@@ -171,7 +182,68 @@ class ApacheConfiguration:
         self, share: Share = WHOLE, *, outlines: bool = False
     ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
         first, end = share.bounds(len(self.members))
-        return tuple(self._endpoint(member) for member in self.members[first:end]), {}
+        models: dict[tuple[object, ...], Model] = {}
+        alike: dict[str, Likeness] = {}
+        found = []
+        for member in self.members[first:end]:
+            key = self._kind_of(member)
+            model = None if key is None else models.get(key)
+            if model is None:
+                endpoint = self._endpoint(member)
+                if key is not None:
+                    models[key] = Model(
+                        endpoint, structs.replace(endpoint, scopes=()), Pattern(endpoint, *self._source(member))
+                    )
+            else:
+                likeness = alike[member.id] = Likeness(model.pattern, *self._source(member))
+                made = model.outline if outlines else model.endpoint
+                endpoint = structs.replace(likeness.moved(made), id=member.id)
+            found.append(endpoint)
+        return tuple(found), alike
+
+    def _source(self, member: Member) -> tuple[str, tuple[str, ...]]:
+        """The file in which a virtual host of a kind stands, and the words that are its own."""
+        assert member.virtual.section is not None
+        path = member.virtual.section.path
+        return path, self.config.templates.kinds[path][1]
+
+    def _kind_of(self, member: Member) -> tuple[object, ...] | None:
+        """What members have in common that are one another under other names; None for one of no such kind."""
+        virtual, listener = member.virtual, member.listener
+        section = virtual.section
+        if section is None or listener.default is virtual or not self._main_is_opaque:
+            return None
+        template, _ = self.config.templates.kinds.get(section.path, (None, ()))
+        if template is None or not template.is_opaque:
+            return None
+        folders = self._folders_of(virtual)
+        if any(folder in self._common_folders or self.around.tree.is_folder(inside(folder)) for folder in folders):
+            return None
+        kind = self.tls.kind(virtual) if self.speaks_tls(virtual) else ()
+        if kind is None:
+            return None
+        parents = tuple(folder.rpartition("/")[0] for folder in folders)
+        return id(template), section.start, id(listener), len(virtual.directives), parents, kind
+
+    def _folders_of(self, virtual: Virtual) -> list[str]:
+        """The folders that a virtual host of its own speaks of: roots, aliases, sections."""
+        said = virtual.directives.named(
+            "documentroot", "alias", "aliasmatch", "scriptalias", "scriptaliasmatch", "directory"
+        )
+        return ["/" + self.config.path(directive.args[-1]) for directive in said if directive.args]
+
+    def _judge_main(self) -> tuple[bool, frozenset[str]]:
+        """Whether nothing that the main server says tells one virtual host from another by its name, and the folders of
+        which it speaks, with those above them."""
+        main = Block(directive for directive in self.main.directives if directive.key != "virtualhost")
+        sections = sections_of(main, "directory", "directorymatch")
+        patterns = [s for s in sections if s.key == "directorymatch" or is_pattern(s)]
+        hidden = all(re.match(r"\^?\.\*/\\\.|/\\\.|\(\^\|/\)\\\.", s.args[-1]) for s in patterns if s.args)
+        folders = {"/" + s.args[-1].strip("/") for s in sections_of(main, "directory") if s.args}
+        above = {
+            folder[:end] for folder in folders for end in range(len(folder) + 1) if folder[end : end + 1] in ("/", "")
+        }
+        return is_opaque(main) and hidden, frozenset(above)
 
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)

@@ -34,7 +34,8 @@ class ConfigError(Struct, frozen=True):
 
 class Directive(Struct, gc=False):
     """A directive or section. ``raw``: what stands behind the name, as written; ``children``: of a section, else None.
-    ``start`` and ``end``: its offsets in the file, in characters from 0, to the end of its (joined) line."""
+    ``start`` and ``end``: its offsets in the file, in characters from 0, to the end of its (joined) line; ``own``: the
+    offset of ``raw`` where it holds something of the file's own (see ``alike.py``), else -1."""
 
     name: str
     raw: str
@@ -44,6 +45,7 @@ class Directive(Struct, gc=False):
     start: int
     end: int
     children: Block | None = None
+    own: int = -1
 
     @property
     def key(self) -> str:

@@ -67,6 +67,13 @@ class TlsResolver:
             None if key is None else key.provenance(),
         )
 
+    def kind(self, virtual: Virtual) -> tuple[object, ...] | None:
+        """What its settings hang on in its certificates: the kinds of keys, and the parameters for Diffie-Hellman; None
+        where that is not known."""
+        uses = self.certificates(virtual)
+        kinds = self._kinds(uses)
+        return None if kinds is None else (kinds, self._dh(uses).value)
+
     def _kinds(self, uses: Sequence[CertificateUse]) -> frozenset[str] | None:
         kinds = set()
         for use in uses:
