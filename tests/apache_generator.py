@@ -40,7 +40,7 @@ class Generator:
             for path in PATHS
         ]
         main = "\n".join(self._directive("server") for _ in range(chance.randint(0, 3)))
-        hosts = "\n".join(self._host(name) for name in ("a.test", "b.test"))
+        hosts = "\n".join(self.host(name) for name in ("a.test", "b.test"))
         override = chance.choice(("None", "All", "FileInfo", "AuthConfig Indexes", "Limit"))
         inner = "\\n".join(self._directive("override") for _ in range(chance.randint(0, 2)))
         return "\n".join((
@@ -49,7 +49,7 @@ class Generator:
             f"<Directory /srv/site>\nRequire all granted\nAllowOverride {override}\n</Directory>", hosts, "",
         ))  # fmt: skip
 
-    def _host(self, name: str) -> str:
+    def host(self, name: str) -> str:
         lines = [self._directive("server") for _ in range(self.chance.randint(1, 4))]
         lines += [self._section() for _ in range(self.chance.randint(1, 4))]
         self.chance.shuffle(lines)

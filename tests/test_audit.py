@@ -7,6 +7,7 @@ import operator
 import os
 import tempfile
 import unittest
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -19,9 +20,13 @@ from rupex.host import open_tree
 from rupex.judging import judge
 from rupex.model import Host, Verdict
 from rupex.reports.jsons import DOCUMENTS, schema_of
+from rupex.servers.apache.alike import Templates as ApacheTemplates
+from rupex.servers.apache.syntax import ParsedFile as ParsedApacheFile
+from rupex.servers.apache.syntax import parse as parse_apache
 from rupex.servers.nginx.alike import Templates
-from rupex.servers.nginx.syntax import parse
+from rupex.servers.nginx.syntax import ParsedFile, parse
 from tests import support
+from tests.apache_generator import Generator as ApacheGenerator
 from tests.nginx_generator import Generator
 from tests.support import TreeTest, rupex, schema, valid_document
 
@@ -269,6 +274,33 @@ class LargeHostTest(TreeTest):
             self.assertEqual(sorted(map(str, map(order, ours.places))), sorted(map(str, map(order, theirs.places))))
 
 
+TLS_HOST = """<VirtualHost *:443>
+ServerName {name}
+DocumentRoot /srv/{name}
+SSLEngine on
+SSLCertificateFile /etc/ssl/{name}.pem
+SSLCertificateKeyFile /etc/ssl/{name}.key
+Header always set X-A {name}
+Redirect /x https://pier3.test/
+</VirtualHost>
+"""
+MODULES = "ssl headers rewrite autoindex dir alias authz_core"
+
+
+def _as_pattern(text: str) -> str:
+    """Configuration of a.test as a pattern that ``format`` fills with other names."""
+    braced = text.replace("{", "{{").replace("}", "}}")
+    return braced.replace("a.test", "{name}").replace("/srv/site", "/srv/{name}")
+
+
+def _parse_alone(_: Templates, path: str, text: str) -> ParsedFile:
+    return parse(path, text)
+
+
+def _parse_apache_alone(_: ApacheTemplates, path: str, text: str) -> ParsedApacheFile:
+    return parse_apache(path, text)
+
+
 class AlikeSitesTest(TreeTest):
     """Sites written from one pattern are judged once; that must change nothing but the time it takes."""
 
@@ -280,10 +312,7 @@ class AlikeSitesTest(TreeTest):
             body = generator.case().split("server_name a.test;", 1)[1].split("\n}\nserver {", 1)[0]
             pattern = (
                 "# {name}\nserver {{\n listen 80;\n server_name www.{name} {name};"
-                + body.replace("{", "{{")
-                .replace("}", "}}")
-                .replace("a.test", "{name}")
-                .replace("/srv/site", "/srv/{name}")
+                + _as_pattern(body)
                 + "\n}}\n"
                 + (
                     "server {{\n listen 443 ssl;\n server_name {name};\n ssl_certificate /etc/ssl/{name}.pem;\n"
@@ -292,26 +321,48 @@ class AlikeSitesTest(TreeTest):
                 )
             )
             self.write_nginx("server { listen 80; listen 443 ssl; return 444; }\ninclude sites/*;")
-            for site in range(6):
-                name = f"pier{site}.test"
-                self.write({f"etc/nginx/sites/{site}": pattern.format(name=name)})
-                for suffix in ("pem", "key"):
-                    source = (self.root / f"etc/ssl/site.{suffix}").read_text()
-                    self.write({f"etc/ssl/{name}.{suffix}": source})
-            host = self.gather(openssl="3.0").host
-            alike += len(host.alike)
-            quick = self._judged(host)
-            outlined = self._judged(host_of(self._scene(), outlines=True))
-            with mock.patch.object(Templates, "parse", lambda _, path, text: parse(path, text)):
-                plain_host = self.gather(openssl="3.0").host
-            slow = self._judged(plain_host)
-            with self.subTest(pattern):
-                self.assertEqual(plain_host.alike, {})
-                self.assertEqual(host.endpoints, plain_host.endpoints)
-                self.assertEqual(quick, slow)
-                self.assertEqual(outlined, slow)
-                self.assertEqual(self._counted(host, 1), self._counted(host, None))
+            alike += self._alike("etc/nginx/sites", pattern, mock.patch.object(Templates, "parse", _parse_alone))
         self.assertGreater(alike, 4 * PATTERNS)
+
+    def test_virtual_hosts_of_a_pattern_are_judged_as_if_each_stood_alone(self) -> None:
+        self.mint(["a.test"])
+        generator = ApacheGenerator(7)
+        modules = "".join(f"LoadModule {name}_module modules/mod_{name}.so\n" for name in MODULES.split())
+        alike = 0
+        for _ in range(PATTERNS):
+            pattern = "# {name}\n" + _as_pattern(generator.host("a.test").replace("@plain@", "80")) + "\n" + TLS_HOST
+            self.write(
+                {
+                    "etc/apache2/apache2.conf": modules
+                    + "Listen 80\nListen 443\n<VirtualHost *:80 *:443>\nServerName none.test\n"
+                    "</VirtualHost>\n<Directory /srv/>\nRequire all granted\n</Directory>\nInclude sites/*.conf\n"
+                }
+            )
+            alike += self._alike(
+                "etc/apache2/sites", pattern, mock.patch.object(ApacheTemplates, "parse", _parse_apache_alone)
+            )
+        self.assertGreater(alike, 4 * PATTERNS)
+
+    def _alike(self, folder: str, pattern: str, slow_way: AbstractContextManager[object]) -> int:
+        """Six sites of a pattern, judged as alike and each alone; how many were alike."""
+        for site in range(6):
+            name = f"pier{site}.test"
+            self.write({f"{folder}/{site}.conf": pattern.format(name=name)})
+            for suffix in ("pem", "key"):
+                self.write({f"etc/ssl/{name}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
+        host = self.gather(openssl="3.0").host
+        quick = self._judged(host)
+        outlined = self._judged(host_of(self._scene(), outlines=True))
+        with slow_way:
+            plain_host = self.gather(openssl="3.0").host
+        slow = self._judged(plain_host)
+        with self.subTest(pattern):
+            self.assertEqual(plain_host.alike, {})
+            self.assertEqual(host.endpoints, plain_host.endpoints)
+            self.assertEqual(quick, slow)
+            self.assertEqual(outlined, slow)
+            self.assertEqual(self._counted(host, 1), self._counted(host, None))
+        return len(host.alike)
 
     @staticmethod
     def _counted(host: Host, samples: int | None) -> list[tuple[str, dict[Verdict, int], int]]:

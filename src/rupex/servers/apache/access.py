@@ -54,7 +54,7 @@ def closed(context: Context, exchange: Exchange) -> Setting[bool]:
 def _newer(context: Context, exchange: Exchange) -> Decision | None:
     """The Require lines of the section merged last that has any (AuthMerging Off)."""
     for applied in reversed(context):
-        lines = applied.directives.named("require", *_CONTAINERS)
+        lines = list(applied.directives.named("require", *_CONTAINERS))
         for section in applied.directives.named("limit", "limitexcept"):
             named = {word.upper() for word in section.args}
             if (exchange.method in named) is (section.key == "limit"):

@@ -228,9 +228,9 @@ class _Reader:
         return [file for start in starts for file in self._files_in(start, _DEEPEST_FOLDER)]
 
     def _files_in(self, path: str, depth: int) -> list[str]:
-        if not self.tree.is_folder(path):
-            return [path] if self.tree.is_file(path) else []
-        if not depth:
+        if self.tree.is_file(path):
+            return [path]
+        if not depth or not self.tree.is_folder(path):
             return []
         names = self.tree.names_in(self.tree.real(path))
         return [file for name in sorted(names) for file in self._files_in(f"{path}/{name}", depth - 1)]

@@ -370,7 +370,7 @@ class ApacheConfiguration:
         """The folders below a document root that have an override file, up to a bound."""
         tree = self.around.tree
         found: list[str] = []
-        waiting = [(root, 0)]
+        waiting = [(root, 0)] if tree.is_folder(root) else []
         looked = 0
         while waiting and len(found) < _MOST_OVERRIDES and looked < 10 * _MOST_OVERRIDES:
             folder, depth = waiting.pop(0)

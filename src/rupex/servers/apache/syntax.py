@@ -9,8 +9,9 @@ quote and itself (``ap_getword_conf``).
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from functools import lru_cache
-from operator import itemgetter
+from itertools import chain
 from typing import Final
 
 from msgspec import Struct
@@ -75,24 +76,32 @@ class Directive(Struct, gc=False):
 class Block(list[Directive]):
     """What stands in one file or section, in order, and by name. It is complete when it is first asked by name."""
 
-    __slots__ = ("_by_key",)
+    __slots__ = ("_by_key", "_order")
+    _by_key: dict[str, list[Directive]]
+    _order: dict[int, int]
 
-    def named(self, *keys: str) -> list[Directive]:
+    def named(self, *keys: str) -> Sequence[Directive]:
         """The directives and sections called one of ``keys`` (lower case), in order."""
-        by_key = self._index()
-        if len(keys) == 1:
-            return [directive for _, directive in by_key.get(keys[0], ())]
-        found = [placed for key in keys for placed in by_key.get(key, ())]
-        return [directive for _, directive in sorted(found, key=itemgetter(0))]
-
-    def _index(self) -> dict[str, list[tuple[int, Directive]]]:
         try:
-            return self._by_key
+            by_key = self._by_key
         except AttributeError:
-            self._by_key: dict[str, list[tuple[int, Directive]]] = {}
-            for place, directive in enumerate(self):
-                self._by_key.setdefault(directive.key, []).append((place, directive))
-            return self._by_key
+            by_key = self._by_key = self._index()
+        if len(keys) == 1:
+            return by_key.get(keys[0], ())
+        held = [by_key[key] for key in keys if key in by_key]
+        if len(held) <= 1:
+            return held[0] if held else ()
+        try:
+            order = self._order
+        except AttributeError:
+            order = self._order = {id(directive): place for place, directive in enumerate(self)}
+        return sorted(chain.from_iterable(held), key=lambda directive: order[id(directive)])
+
+    def _index(self) -> dict[str, list[Directive]]:
+        by_key: dict[str, list[Directive]] = {}
+        for directive in self:
+            by_key.setdefault(directive.key, []).append(directive)
+        return by_key
 
 
 class ParsedFile(Struct, frozen=True):
