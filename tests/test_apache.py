@@ -29,20 +29,21 @@ USUAL = "ssl headers dir authz_core"
 LOADS = "LoadModule {0}_module modules/mod_{0}.so\n"
 
 
+TLS_LOADS = LOADS.format("ssl") + LOADS.format("authz_core")
 PLAIN_SITE = SITE.format(more="", folder="")
 LAYOUTS = {
     "Debian": {
         "etc/apache2/apache2.conf": "IncludeOptional mods-enabled/*.load\nInclude ports.conf\n"
         "IncludeOptional sites-enabled/*.conf\nUser ${APACHE_RUN_USER}\n",
         "etc/apache2/ports.conf": "Listen 80\n<IfModule ssl_module>\nListen 443\n</IfModule>\n",
-        "etc/apache2/mods-enabled/ssl.load": LOADS.format("ssl"),
+        "etc/apache2/mods-enabled/ssl.load": TLS_LOADS,
         "etc/apache2/sites-enabled/a.conf": PLAIN_SITE,
         "etc/apache2/envvars": "export APACHE_RUN_USER=www-data\n",
     },
     "Red Hat": {
         "etc/httpd/conf/httpd.conf": 'ServerRoot "/etc/httpd"\nListen 80\nInclude conf.modules.d/*.conf\n'
         "User apache\nIncludeOptional conf.d/*.conf\n",
-        "etc/httpd/conf.modules.d/00-ssl.conf": LOADS.format("ssl"),
+        "etc/httpd/conf.modules.d/00-ssl.conf": TLS_LOADS,
         "etc/httpd/conf.d/ssl.conf": f"Listen 443 https\n{PLAIN_SITE}",
     },
     "SUSE": {
@@ -50,10 +51,17 @@ LAYOUTS = {
         "IncludeOptional /etc/apache2/vhosts.d/*.conf\nUser wwwrun\n",
         "etc/apache2/listen.conf": "Listen 80\n<IfDefine SSL>\nListen 443\n</IfDefine>\n",
         "etc/sysconfig/apache2": 'APACHE_SERVER_FLAGS="SSL STATUS"\n',
-        "etc/apache2/sysconfig.d/loadmodule.conf": LOADS.format("ssl"),
+        "etc/apache2/sysconfig.d/loadmodule.conf": TLS_LOADS,
         "etc/apache2/vhosts.d/a.conf": PLAIN_SITE,
     },
 }
+
+
+def _deep_macros() -> str:
+    """Macros of deep sections that use each other: deeper than any reader can go."""
+    opened, closed = "<Files a>\n" * 60, "</Files>\n" * 60
+    text = "".join(f"<Macro m{n}>\n{opened}Use m{n + 1}\n{closed}</Macro>\n" for n in range(40))
+    return f"{text}<Macro m40>\nListen 80\n</Macro>\nUse m0\n"
 
 
 class ApacheTest(TreeTest):
@@ -179,7 +187,11 @@ class ApacheTest(TreeTest):
             ("Listen 80\nInclude /etc/apache2/apache2.conf\n", "loop", 2),
             ("Listen harbour\n", "syntax", 1),
             ("Listen 80\nUse Nothing\n", "missing", 2),
+            ("Listen 80\n<Macro m $x>\nUse n $x\n</Macro>\n<Macro n $x>\nUse m $x\n</Macro>\nUse m 1\n", "loop", 6),
+            (_deep_macros(), "bound", 252),
             ("Listen 80\nInclude ${NOWHERE}/x.conf\n", "missing", 2),
+            ("Listen 80\nUser ${NOBODY}\n", "missing", 2),
+            ("LoadModule ssl_module x.so\nListen 80\n<Location />\nProxyPass http://a/\n</Location>\n", "missing", 4),
             ("Listen 80\n<Location /x\nRequire all denied\n", "syntax", 2),
         ):
             with self.subTest(text):

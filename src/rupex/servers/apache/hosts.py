@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from fnmatch import translate
 from functools import lru_cache
 from typing import Final
@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from rupex.model import Problem
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
-from rupex.servers.apache.syntax import Block, Directive
+from rupex.servers.apache.syntax import Block, Directive, split_words
 
 EVERY: Final = "0.0.0.0"  # noqa: S104  how an endpoint at every address is written
 _ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|\d{1,5}))?")
@@ -39,7 +39,7 @@ class Virtual:
         self.names: tuple[str, ...] = tuple(dict.fromkeys([*own, *aliases]))
         self.server_name: str = own[0] if own else main.server_name if main is not None else ""
         self.name_directive = named
-        self.addresses = tuple(_addresses(section)) if section is not None else ()
+        self.addresses = _addresses(section.raw) if section is not None else ()
 
     @property
     def chain(self) -> tuple[Block, ...]:
@@ -119,17 +119,20 @@ def server_port(text: str) -> int | None:
 
 
 def _has_port(text: str) -> bool:
-    return re.search(r":\d{1,5}$", text) is not None
+    return ":" in text and re.search(r":\d{1,5}$", text) is not None
 
 
-def _addresses(section: Directive) -> Iterator[tuple[str, int | None]]:
+@lru_cache(maxsize=1024)
+def _addresses(raw: str) -> tuple[tuple[str, int | None], ...]:
     """Address (``*`` for any) and port (None for any) of each argument of a VirtualHost section."""
-    for word in section.args:
-        found = _ADDRESS.fullmatch(word)
-        if found is not None:
-            host, port = found["host"], found["port"]
+    found: list[tuple[str, int | None]] = []
+    for word in split_words(raw):
+        match = _ADDRESS.fullmatch(word)
+        if match is not None:
+            host, port = match["host"], match["port"]
             is_any = host.lower() in ("*", "_default_", "")
-            yield "*" if is_any else host, None if port in (None, "*") else int(port)
+            found.append(("*" if is_any else host, None if port in (None, "*") else int(port)))
+    return tuple(found)
 
 
 def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:

@@ -14,7 +14,7 @@ from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.servers.apache.alike import Templates
-from rupex.servers.apache.modules import STATIC, identifier
+from rupex.servers.apache.modules import STATIC, identifier, owner
 from rupex.servers.apache.syntax import Block, Directive
 
 _VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
@@ -24,6 +24,8 @@ _GLOB = re.compile(r"[*?\[]")
 _FLAG = re.compile(r"-D\s*([\w.-]+)")
 _MOST_USES: Final = 1_000
 _DEEPEST_FOLDER: Final = 8
+_DEEPEST_RUN: Final = 128
+"""Of sections, files and macros in each other: well below where an interpreter gives up."""
 
 ENVIRONMENTS: Final = ("etc/apache2/envvars", "etc/sysconfig/httpd", "etc/sysconfig/apache2")
 
@@ -70,7 +72,29 @@ def load(tree: HostTree, main_path: str, release: tuple[int, ...]) -> LoadedConf
     reader = _Reader(tree, config)
     reader.read_environment()
     config.main = reader.file(main_path, None, ())
+    reader.tell_undefined()
+    for directive, module in _without_module(config):
+        words = f"{directive.name} needs the module {module}, which is not loaded: the server would not start"
+        config.problems.append(Problem("missing", directive.path, directive.line, words, False))
     return config
+
+
+def _without_module(config: LoadedConfig) -> Iterator[tuple[Directive, str]]:
+    """The first directive of each module that is not there; none where no module is loaded at all, so that they are built
+    in or loaded by what was not seen."""
+    if not any(config.modules.values()):
+        return
+    missing = {module for name in config.used if (module := owner(name)) is not None and module not in config.modules}
+    waiting: list[Iterator[Directive]] = [iter(config.main)] if missing else []
+    while waiting and missing:
+        directive = next(waiting[-1], None)
+        if directive is None:
+            waiting.pop()
+        elif directive.children is not None:
+            waiting.append(iter(directive.children))
+        elif (module := owner(directive.key)) in missing and module is not None:
+            missing.discard(module)
+            yield directive, module
 
 
 def _among(known: dict[str, str]) -> Callable[[re.Match[str]], str]:
@@ -82,6 +106,9 @@ class _Reader:
         self.tree, self.config = tree, config
         self.defines: dict[str, str] = {}
         self.macros: dict[str, Directive] = {}
+        self.in_use: list[str] = []
+        self.undefined: dict[str, Directive] = {}
+        self.depth = 0
         self.inclusions = self.count = self.uses = 0
 
     # What the server is started with
@@ -150,6 +177,12 @@ class _Reader:
     def run(self, directives: Block, above: tuple[str, ...], within: tuple[Directive, ...]) -> Block:
         """Follow ``directives`` in order, as the server does while it reads."""
         found = Block()
+        if self.depth >= _DEEPEST_RUN:
+            self._problem(
+                "bound", within[-1] if within else None, "sections, files and macros are too deep in each other"
+            )
+            return found
+        self.depth += 1
         for written in directives:
             self.count += 1
             if self.count > bounds.DIRECTIVES:
@@ -167,6 +200,7 @@ class _Reader:
                 found.append(directive)
                 if directive.key == "serverroot" and directive.args:
                     self.config.server_root = inside(directive.args[0])
+        self.depth -= 1
         return found
 
     def _filled(self, directive: Directive) -> Directive:
@@ -176,9 +210,22 @@ class _Reader:
 
         def value(match: re.Match[str]) -> str:
             name = match[1]
-            return self.defines.get(name) or self.config.environment.get(name) or match[0]
+            found = self.defines.get(name) or self.config.environment.get(name)
+            if not found:
+                self.undefined.setdefault(name, directive)
+            return found or match[0]
 
         return structs.replace(directive, raw=_VARIABLE.sub(value, directive.raw))
+
+    def tell_undefined(self) -> None:
+        """One problem for all variables that stand as they are written, at the first of them."""
+        if self.undefined:
+            names = [f"${{{name}}}" for name in self.undefined]
+            told = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+            first = next(iter(self.undefined.values()))
+            self._problem(
+                "missing", first, f"nothing in the tree says what {told} stands for; taken as written", hides=False
+            )
 
     # What acts while reading
 
@@ -314,6 +361,10 @@ class _Reader:
             words = "too many macros are used" if macro is not None else f"no macro is called {' '.join(args[:1])}"
             self._problem("missing", directive, words)
             return Block()
+        name = args[0].lower()
+        if name in self.in_use:
+            self._problem("loop", directive, f"the macro {args[0]} uses itself")
+            return Block()
         values = dict(zip(macro.args[1:], args[1:], strict=False))
         names = sorted(values, key=len, reverse=True)  # the longest first, as mod_macro does
         pattern = re.compile("|".join(map(re.escape, names))) if names else None
@@ -323,7 +374,10 @@ class _Reader:
             children = None if one.children is None else Block(map(filled, one.children))
             return structs.replace(one, raw=raw, children=children)
 
-        return self.run(Block(map(filled, macro.children)), above, within)
+        self.in_use.append(name)
+        found = self.run(Block(map(filled, macro.children)), above, within)
+        self.in_use.pop()
+        return found
 
 
 Step = Callable[[_Reader, Directive, tuple[str, ...], tuple[Directive, ...]], Block]

@@ -157,8 +157,10 @@ class ApacheConfiguration:
                 self.members.append(Member(identity, listener, virtual))
 
     def speaks_tls(self, virtual: Virtual) -> bool:
+        if "ssl" not in self.config.modules:
+            return False
         said = virtual.last("sslengine")
-        return said is not None and said.raw.strip().lower() in ("on", "optional") and "ssl" in self.config.modules
+        return said is not None and said.raw.strip().lower() in ("on", "optional")
 
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
         found: dict[CertificateUse, tuple[str, ...]] = {}
