@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
 import shutil
@@ -13,10 +14,14 @@ from typing import Any
 from unittest import mock
 
 import msgspec
+from hypothesis import given
+from hypothesis import strategies as st
 
 from rupex.assess import Evidence, gather
 from rupex.host import open_tree
 from rupex.servers.family import Answer
+from rupex.servers.patterns import UndeterminedError
+from rupex.servers.tomcat.rewrite import Subject, parse_rules, rewrite
 from tests import tomcat_oracle
 from tests.oracle import Ask, Case, Reply, request
 from tests.support import TreeTest, rupex
@@ -186,6 +191,34 @@ class TomcatControlsTest(TreeTest):
             }
         )
         self.assertEqual(self.check("surface.sample").verdict, "fail")
+
+    def test_rules_of_a_rewrite_valve_are_judged(self) -> None:
+        rules = "RewriteCond %{{HTTPS}} off\nRewriteRule ^/(.*)$ https://%{{HTTP_HOST}}/$1 [{}]\n"
+        for text, verdicts in (
+            (rules.format("R=301,L"), ("pass", "pass")),
+            (rules.format("R"), ("pass", "fail")),
+            (rules.format("R=301,E=PIER:7"), ("unknown", "unknown")),
+            ("RewriteMap piers txt:piers.txt\n", ("unknown", "unknown")),
+            ("RewriteRule ^/old$ /new [R]\n", ("fail", "fail")),
+        ):
+            with self.subTest(text):
+                self.server(host='<Valve className="org.apache.catalina.valves.rewrite.RewriteValve"/>')
+                self.write(
+                    {
+                        "opt/tomcat10/conf/Catalina/a.test/rewrite.config": text,
+                        "opt/tomcat10/webapps/ROOT/index.html": "pier",
+                    }
+                )
+                seen = tuple(self.check(name).verdict for name in ("redirect.present", "redirect.permanent"))
+                self.assertEqual(seen, verdicts)
+
+    @given(st.text(alphabet="RewriteCondRule \n^$/()*%{}[],=!-1xL\\", max_size=200), st.text(max_size=20))
+    def test_any_rules_are_followed_or_not_told(self, text: str, path: str) -> None:
+        rules = parse_rules("rewrite.config", f"RewriteRule {text}\n{text}")
+        subject = Subject(f"/{path}", None, {"HTTPS": "off"})
+        with contextlib.suppress(UndeterminedError):
+            done = rewrite(rules, subject, (10, 1))
+            self.assertEqual(done.by is None, done.status is None and not done.path)
 
     def test_hostile_and_broken_files_are_problems(self) -> None:
         for text, words in (

@@ -73,6 +73,18 @@ class Reader:
         self._read[path] = found
         return found
 
+    def text(self, path: str) -> str:
+        """A file that is no XML; empty where there is none."""
+        if path not in self.texts and self.tree.is_file(path):
+            try:
+                content = self.tree.read(path, bounds.CONFIG_FILE_BYTES)
+            except TreeError as error:
+                self.problems.append(Problem(error.kind, path, None, error.message, True))
+                content = b""
+            self.files.setdefault(path, [])
+            self.texts[path] = content.decode("utf-8", "replace")
+        return self.texts.get(path, "")
+
 
 def contexts(reader: Reader, engine: Element, host: Element, server_web: Element | None) -> list[Context]:
     """The applications of a host, the root's last."""

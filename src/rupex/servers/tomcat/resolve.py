@@ -34,6 +34,7 @@ from rupex.servers.family import WHOLE, Answer, Because, Request, Share, Surroun
 from rupex.servers.patterns import UndeterminedError, search
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
 from rupex.servers.tomcat.release import default, find_java, find_release
+from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
 
@@ -53,6 +54,16 @@ class Member(NamedTuple):
     connector: Element
     engine: Element
     host: Element
+
+
+class Asked(NamedTuple):
+    """What valves see of a request besides its path."""
+
+    method: str
+    name: str
+    query: str | None
+    sent: str
+    is_rewritten: bool
 
 
 class Outcome(NamedTuple):
@@ -95,6 +106,8 @@ class TomcatConfiguration:
             self.reader.problems.append(
                 Problem("missing", main_path, None, "no connector in it, so nothing is known of what it answers", True)
             )
+        self._parsed_rules: dict[str, tuple[Rule, ...]] = {}
+        self._read_rules()
         self.stores: tuple[StoreUse, ...] = tuple(self._stores())
         self.problems: tuple[Problem, ...] = tuple(self.reader.problems)
         self.texts: Mapping[str, str] = self.reader.texts
@@ -385,10 +398,7 @@ class TomcatConfiguration:
 
     def _closed(self, member: Member, context: Context | None) -> Setting[bool]:
         """Whether strangers are kept out of an application: by address or by a login."""
-        try:
-            valve = self._refusing_valve(member, context)
-        except UndeterminedError as undetermined:
-            return unknown(undetermined.why)
+        valve = self._refusing_valve(member, context)
         if valve is not None:
             return Setting(True, valve.provenance())
         if context is not None:
@@ -401,18 +411,62 @@ class TomcatConfiguration:
                 return unknown("the application's own descriptor is not in the tree")
         return Setting(False, None)
 
-    def _refusing_valve(self, member: Member, context: Context | None) -> Element | None:
-        """The valve that refuses a stranger's address."""
+    def _valves(self, member: Member, context: Context | None) -> Iterator[tuple[Element, Element]]:
+        """The valves that a request passes, in order, each with the element that it stands in."""
         elements: list[Element] = [member.engine, member.host]
-        elements += [self.default_context] if self.default_context is not None else []
-        elements += context.elements if context is not None else ()
+        if context is not None:
+            elements += [self.default_context] if self.default_context is not None else []
+            elements += context.elements
         for element in elements:
             for valve in element.all("Valve"):
-                kind = valve.get("className").rpartition(".")[2]
-                if _refuses(kind, valve.get("allow"), valve.get("deny")):
-                    return valve
-                if kind == "RewriteValve":
-                    raise UndeterminedError("a rewrite valve may send the request elsewhere; its rules are not read")
+                yield valve, element
+
+    def _refusing_valve(self, member: Member, context: Context | None) -> Element | None:
+        """The valve that refuses a stranger's address."""
+        valves = (valve for valve, _ in self._valves(member, context))
+        return next((valve for valve in valves if _refuses(_kind(valve), valve.get("allow"), valve.get("deny"))), None)
+
+    def _rules(self, member: Member, context: Context | None, element: Element) -> tuple[Rule, ...]:
+        """The rules of a rewrite valve that stands in ``element``."""
+        if element is member.host:
+            names = member.engine.get("name", "Catalina"), member.host.get("name", "localhost")
+            folder = self.reader.path(f"conf/{'/'.join(names)}")
+        elif element is not member.engine and context is not None and context.folder is not None:
+            folder = f"{context.folder}/WEB-INF"
+        else:
+            return (Rule("", "", {}, (), element.provenance(), "a rewrite valve's rules are not in the tree"),)
+        path = f"{folder}/rewrite.config"
+        if path not in self._parsed_rules:
+            self._parsed_rules[path] = parse_rules(path, self.reader.text(path))
+        return self._parsed_rules[path]
+
+    def _read_rules(self) -> None:
+        for member in self.members:
+            for context in (None, *self.deployed[id(member.host)]):
+                for valve, element in self._valves(member, context):
+                    if _kind(valve) == "RewriteValve":
+                        self._rules(member, context, element)
+
+    def _before(self, member: Member, context: Context | None, path: str, asked: Asked) -> Outcome | str | None:
+        """What the valves make of a request: an answer, another path to go on with, or nothing."""
+        for valve, element in self._valves(member, context):
+            if _refuses(_kind(valve), valve.get("allow"), valve.get("deny")):
+                return Outcome(context, int(valve.get("denyStatus") or 403), by=valve.provenance())
+            if _kind(valve) == "RewriteValve" and not asked.is_rewritten:
+                below = None if element is member.host or context is None else context.path
+                connector = member.connector
+                variables = {
+                    "HTTPS": "on" if connector.flag("SSLEnabled") or connector.flag("secure") else "off",
+                    "HTTP_HOST": asked.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
+                    "REQUEST_URI": asked.sent or path, "QUERY_STRING": asked.query or "",
+                    "REQUEST_METHOD": asked.method, "REQUEST_SCHEME": "",
+                }  # fmt: skip
+                subject = Subject(path[len(below or "") :], asked.query, variables, below)
+                done = rewrite(self._rules(member, context, element), subject, self.release.number)
+                if done.status is not None:
+                    return Outcome(context, done.status, done.location, by=done.by)
+                if done.by is not None:
+                    return (below or "") + done.path
         return None
 
     def answer_path(
@@ -425,13 +479,26 @@ class TomcatConfiguration:
         query: str | None = None,
         exact: bool = True,
         sent: str = "",
+        is_rewritten: bool = False,
     ) -> Outcome:
-        """What a request for ``path`` gets. ``exact``: look at files too; ``sent``: the path as it was sent."""
+        """What a request for ``path`` gets. ``exact``: look at files too; ``sent``: the path as it was sent;
+        ``is_rewritten``: a rewrite valve gave it, and no other one is asked."""
         connector = member.connector
         is_secure = connector.flag("SSLEnabled") or connector.flag("secure")
         context = next(
             (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
         )
+        asked = Asked(method, name, query, sent, is_rewritten)
+        try:
+            before = self._before(member, context, path, asked)
+        except UndeterminedError as undetermined:
+            return Outcome(context, unknown=undetermined.why)
+        if isinstance(before, str):
+            return self.answer_path(
+                member, before, method, name=name, query=query, exact=exact, sent=before, is_rewritten=True
+            )
+        if before is not None and (method != "TRACE" or connector.flag("allowTrace")):
+            return before
         if context is None:
             return Outcome(
                 None,
@@ -441,12 +508,6 @@ class TomcatConfiguration:
             )
         if method == "TRACE" and not connector.flag("allowTrace"):
             return Outcome(context, 405)
-        try:
-            valve = self._refusing_valve(member, context)
-        except UndeterminedError as undetermined:
-            return Outcome(context, unknown=undetermined.why)
-        if valve is not None:
-            return Outcome(context, int(valve.get("denyStatus") or 403), by=valve.provenance())
         inner = path[len(context.path) :]
         if not inner and context.path:
             return Outcome(
@@ -574,6 +635,10 @@ class TomcatConfiguration:
     @staticmethod
     def _names(host: Element) -> set[str]:
         return {host.get("name").lower(), *(alias.text.lower() for alias in host.all("Alias"))}
+
+
+def _kind(valve: Element) -> str:
+    return valve.get("className").rpartition(".")[2]
 
 
 def _refuses(kind: str, allow: str, deny: str) -> bool:
