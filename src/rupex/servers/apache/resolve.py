@@ -40,7 +40,7 @@ from rupex.servers.apache.headers import headers_of, read_action, server_header,
 from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_virtuals
 from rupex.servers.apache.load import LoadedConfig, all_of, load, sections_of
 from rupex.servers.apache.process import Outcome, Processor
-from rupex.servers.apache.release import default, find_release
+from rupex.servers.apache.release import default, find_release, is_debian_build
 from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
 from rupex.servers.apache.syntax import Block, Directive
@@ -98,6 +98,7 @@ class ApacheConfiguration:
     def __init__(self, main_path: str, around: Surroundings) -> None:
         self.main_path, self.around = main_path, around
         self.release = find_release(around)
+        self._is_debian = is_debian_build(around.tree)
         self.version = self.release.setting()
         self.config: LoadedConfig = load(around.tree, main_path, self.release.number)
         problems = self.config.problems
@@ -458,7 +459,7 @@ class ApacheConfiguration:
         )
 
     def banner(self, context: Context) -> Header:
-        return server_header(context, str(self.release), is_debian=self.release.is_debian)
+        return server_header(context, str(self.release), is_debian=self._is_debian)
 
     def _headers(
         self, outcome: Outcome, exchange: Exchange, *, is_own: bool
