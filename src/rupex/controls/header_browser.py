@@ -208,7 +208,7 @@ def isolation(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) -> 
             absent.append(name)
         first = first or (sent[0].provenance if sent else None)
     if absent:
-        return Fail(f"{', '.join(absent)} is not set", scope.provenance)
+        return Fail(f"{', '.join(absent)} {'are' if absent[1:] else 'is'} not set", scope.provenance)
     return Pass(first)
 
 

@@ -72,18 +72,25 @@ def everywhere(endpoint: Endpoint, scope: Scope, *, names: frozenset[str]) -> Ju
         lost = [header for header in lost if header.name.lower() == "strict-transport-security"]
     if lost:
         if all(scope.may_come_from_upstream(header.name) for header in lost):
-            return Unknown(f"{_names(lost)} is not set here, and the upstream may send it", scope.provenance)
+            return Unknown(f"{_names(lost)} {_are(lost)} not set here, and the upstream may send it", scope.provenance)
         because = next((d.because for d in scope.dropped if d.name.lower() == lost[0].name.lower()), "")
-        return Fail(f"{_names(lost)} does not reach here" + (f": {because}" if because else ""), scope.provenance)
+        return Fail(
+            f"{_names(lost)} {'do' if lost[1:] else 'does'} not reach here" + (f": {because}" if because else ""),
+            scope.provenance,
+        )
     on_errors = {header.name.lower() for header in scope.on_errors}
     silent = [header for name, header in wanted.items() if name in here and name not in on_errors]
     if scope.serves_content and silent:
-        return Fail(f"{_names(silent)} is not sent with errors", silent[0].provenance)
+        return Fail(f"{_names(silent)} {_are(silent)} not sent with errors", silent[0].provenance)
     return PASS
 
 
 def _names(headers: list[Header]) -> str:
     return ", ".join(header.name for header in headers)
+
+
+def _are(headers: list[Header]) -> str:
+    return "are" if headers[1:] else "is"
 
 
 @control(
