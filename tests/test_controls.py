@@ -104,7 +104,7 @@ CASES = (
     ("header.isolation", "none", tls(""), "fail", "Cross-Origin-Opener-Policy"),
     ("header.obsolete", "a filter", tls('add_header X-XSS-Protection "1; mode=block";'), "fail", "turned against"),
     ("header.everywhere", "not with errors", tls("add_header X-Frame-Options DENY;"), "fail", "not sent with errors"),
-    ("header.everywhere", "a deeper block drops it", tls(f"{ALL_HEADERS} location /a/ {{ add_header X-A b; }}"), "fail", "does not reach"),
+    ("header.everywhere", "a deeper block drops it", tls(f"{ALL_HEADERS} location /a/ {{ add_header X-A b; }}"), "fail", "do not reach"),
     ("header.everywhere", "an error page drops it", tls(f"{ALL_HEADERS} error_page 404 /e; location = /e {{ internal; add_header X-A b; }}"),
      "fail", "not sent with errors"),
     ("header.everywhere", "all is well", tls(f"{ALL_HEADERS} location /a/ {{ root /srv; }}"), "pass", ""),
