@@ -122,7 +122,7 @@ def rewrite(rules: tuple[Rule, ...], subject: Subject, release: tuple[int, ...])
 
 
 def _location(target: str, subject: Subject, release: tuple[int, ...], *, adds_query: bool) -> str:
-    location = quote(target, safe=_KEPT)
+    location = quote(target, safe=_KEPT, errors="replace")
     if subject.query:
         if "?" not in location:
             location += f"?{subject.query}"
