@@ -10,6 +10,7 @@ import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from random import Random
 from typing import Any
 from unittest import mock
 
@@ -83,6 +84,62 @@ class TomcatAnswersTest(unittest.TestCase):
         self.assertEqual([predicted.location] if predicted.location else [], real.values("Location"))
         theirs = [pair for pair in comparable(real.headers) if pair[0] != "content-language"]
         self.assertEqual(comparable(predicted.headers), theirs)
+
+
+VALVE = '<Context><Valve className="org.apache.catalina.valves.rewrite.RewriteValve"/></Context>\n'
+APPLICATIONS, SEED = 60, 20261126
+PATTERNS = (
+    "^/(.*)$",
+    "/page.html",
+    "^/page",
+    "^/(p|f)(.*)l$",
+    "^/folder/.*",
+    "/none",
+    "^/PAGE.html$",
+    "^/(\\w+)/(\\w+)$",
+)
+TARGETS = ("/page.html", "/to/$1", "https://b.test/$1?y=%1", "-", "/q?y=2", "/drop?", "$0", "/%2/x")
+FLAGS = ("R", "R=301", "R=permanent,L", "L", "F", "G", "NC,R=307", "QSA,R", "R,QSA", "NC", "")
+CONDITIONS = (
+    "%{QUERY_STRING} x=1", "%{QUERY_STRING} ^x=(.)$", "%{HTTPS} off", "%{HTTPS} =on", "%{HTTP_HOST} ^A\\.test$ [NC]",
+    "%{REQUEST_URI} !^/a\\d+/f.*", "%{REQUEST_METHOD} GET", "%{SERVER_PORT} >9", "%{HTTP_HOST} !=b.test [OR]",
+    "$1 ^p(.*)$ [OR]", "%{REQUEST_URI} ^/(\\w+)/(.*)$",
+)  # fmt: skip
+ASKED = ("/page.html", "/page.html?x=1", "/folder/none", "/none?x=1&y=3", "/PAGE.html", "/folder/")
+
+
+class TomcatRulesTest(unittest.TestCase):
+    def test_random_rules_of_applications_are_followed_as_predicted(self) -> None:
+        chance = Random(SEED)
+        files: dict[str, str] = {}
+        for number in range(APPLICATIONS):
+            lines = []
+            for _ in range(chance.randint(1, 4)):
+                lines += [f"RewriteCond {chance.choice(CONDITIONS)}" for _ in range(chance.choice((0, 0, 1, 2)))]
+                flags = chance.choice(FLAGS)
+                rule = f"RewriteRule {chance.choice(PATTERNS)} {chance.choice(TARGETS)}"
+                lines.append(f"{rule} [{flags}]" if flags else rule)
+            folder = f"webapps/a{number}"
+            files[f"{folder}/WEB-INF/rewrite.config"] = "\n".join(lines) + "\n"
+            files[f"{folder}/META-INF/context.xml"] = VALVE
+            files[f"{folder}/page.html"] = files[f"{folder}/folder/x.txt"] = "pier\n"
+        asks = [f"# ask: http://a.test/a{number}{path}" for number in range(APPLICATIONS) for path in ASKED]
+        case = Case("rewrite", "\n".join(asks))
+        told = 0
+        with running_tomcat(case, 10, files) as tree:
+            evidence = gather(open_tree(tree).tree, "", name="rules")
+            for ask in case.asks:
+                predicted, real = predict(evidence, ask), request(ask)
+                if predicted.unknown is not None:
+                    continue
+                told += 1
+                app = ask.url.split("/")[3]
+                with self.subTest(ask=ask.url, rules=files[f"webapps/{app}/WEB-INF/rewrite.config"]):
+                    self.assertEqual(
+                        (predicted.status, [predicted.location] if predicted.location else []),
+                        (real.status, real.values("Location")),
+                    )
+        self.assertGreater(told, 0.9 * len(case.asks))
 
 
 class TomcatTlsTest(unittest.TestCase):

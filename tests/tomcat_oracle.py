@@ -12,11 +12,12 @@ import socket
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from functools import cache
 from glob import glob
 from pathlib import Path
+from types import MappingProxyType
 
 from tests.oracle import Case, ServerError, _binary, _minted
 
@@ -43,12 +44,15 @@ def read_cases() -> list[Case]:
     return [Case(folder.name, (folder / "asks.txt").read_text()) for folder in sorted(CASES.iterdir())]
 
 
-def write_tree(root: Path, case: Case, major: int) -> Path:
-    """The case as a host tree; returns its CATALINA_BASE."""
+def write_tree(root: Path, case: Case, major: int, more: Mapping[str, str] = MappingProxyType({})) -> Path:
+    """The case as a host tree, with ``more`` files below its CATALINA_BASE, which is returned."""
     base = root / f"opt/tomcat{major}"
     shutil.copytree(CASES / case.name, base)
     for folder in ("conf", "webapps", "logs", "temp", "work"):
         (base / folder).mkdir(exist_ok=True)
+    for name, text in more.items():
+        (base / name).parent.mkdir(parents=True, exist_ok=True)
+        (base / name).write_text(text)
     for source in _minted()[1].iterdir():
         (base / "conf" / source.name).write_bytes(source.read_bytes())
     store = [
@@ -79,13 +83,13 @@ def write_tree(root: Path, case: Case, major: int) -> Path:
 
 
 @contextmanager
-def running_tomcat(case: Case, major: int = 10) -> Iterator[Path]:
+def running_tomcat(case: Case, major: int = 10, more: Mapping[str, str] = MappingProxyType({})) -> Iterator[Path]:
     """The case's tree, while the real server runs a copy of it."""
     java = _binary("java")
     with tempfile.TemporaryDirectory(prefix="rupex-oracle-") as scratch:
         tree, live = Path(scratch, "tree"), Path(scratch, "live")
-        write_tree(tree, case, major)
-        base = write_tree(live, case, major)
+        write_tree(tree, case, major, more)
+        base = write_tree(live, case, major, more)
         if major == 10:
             jars = [*glob("/usr/share/tomcat10/bin/*.jar"), *glob("/usr/share/tomcat10/lib/*.jar")]
         else:

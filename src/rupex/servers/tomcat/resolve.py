@@ -63,6 +63,7 @@ class Asked(NamedTuple):
     name: str
     query: str | None
     sent: str
+    exact: bool
     is_rewritten: bool
 
 
@@ -464,7 +465,21 @@ class TomcatConfiguration:
                 subject = Subject(path[len(below or "") :], asked.query, variables, below)
                 done = rewrite(self._rules(member, context, element), subject, self.release.number)
                 if done.status is not None:
-                    return Outcome(context, done.status, done.location, by=done.by)
+                    found = Outcome(context, done.status, done.location, by=done.by)
+                    is_refusal = done.status >= 400
+                    if not done.goes_on or self.release.number < (10, 1) or (is_refusal and below is None):
+                        return found
+                    # The request goes on, and an error of its own on top of this answer is one too many (10.1.60).
+                    own = self.answer_path(
+                        member,
+                        path,
+                        asked.method,
+                        name=asked.name,
+                        query=asked.query,
+                        exact=asked.exact,
+                        is_rewritten=True,
+                    )
+                    return found._replace(status=500) if (own.status or 0) >= 400 else found
                 if done.by is not None:
                     return (below or "") + done.path
         return None
@@ -488,7 +503,7 @@ class TomcatConfiguration:
         context = next(
             (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
         )
-        asked = Asked(method, name, query, sent, is_rewritten)
+        asked = Asked(method, name, query, sent, exact, is_rewritten)
         try:
             before = self._before(member, context, path, asked)
         except UndeterminedError as undetermined:

@@ -46,12 +46,13 @@ class Rule(NamedTuple):
 
 class Rewritten(NamedTuple):
     """What rules made of a request: a ``status`` (with a ``location`` for a redirect), or another ``path`` to go on with.
-    Without ``by`` no rule held."""
+    Without ``by`` no rule held. ``goes_on``: no rule changed the path, so that the request goes its way all the same."""
 
     by: Provenance | None = None
     status: int | None = None
     location: str | None = None
     path: str = ""
+    goes_on: bool = False
 
 
 class Subject(NamedTuple):
@@ -104,18 +105,16 @@ def rewrite(rules: tuple[Rule, ...], subject: Subject, release: tuple[int, ...])
         target = _target(rule, path, subject)
         if target is None:
             continue
-        is_same = rule.substitution == "-"
+        if target != path:
+            path, by = target, rule.place
         adds_query = adds_query or "QSA" in rule.flags
         if "F" in rule.flags or "G" in rule.flags:
-            # An application's rule that leaves the path as it is ends in an error instead (10.1.60; not 9.0.70).
-            breaks = is_same and subject.context_path is not None and release >= (10, 1)
-            return Rewritten(rule.place, 500 if breaks else 403 if "F" in rule.flags else 410)
-        if not is_same:
-            path, by = target, rule.place
+            return Rewritten(rule.place, 403 if "F" in rule.flags else 410, goes_on=by is None)
         if "R" in rule.flags:
             said = rule.flags["R"].lower()
             status = int(said) if said.isdecimal() else _STATUS_WORDS.get(said, 302)
-            return Rewritten(rule.place, status, _location(target, subject, release, adds_query=adds_query))
+            location = _location(path, subject, release, adds_query=adds_query)
+            return Rewritten(rule.place, status, location, goes_on=by is None)
         if "L" in rule.flags:
             break
     return Rewritten(by, path=path.partition("?")[0]) if by is not None else Rewritten()
@@ -142,6 +141,7 @@ def _target(rule: Rule, path: str, subject: Subject) -> str | None:
     groups = [found.group(), *found.groups()]
     last: list[str | None] = []
     waiting = list(rule.conditions)
+    held: list[str | None] | None = []
     while waiting:
         condition = waiting.pop(0)
         held = _held(condition, groups, last, subject)
@@ -151,6 +151,8 @@ def _target(rule: Rule, path: str, subject: Subject) -> str | None:
                 condition = waiting.pop(0)
         elif "OR" not in condition.flags:
             return None
+    if held is None:  # the last one failed, whatever its flag says
+        return None
     return path if rule.substitution == "-" else _filled(rule.substitution, groups, last, subject)
 
 
