@@ -134,6 +134,25 @@ class CredentialTest(TreeTest):
         self.assertEqual(len(told["problems"]), 3)
         self.assertEqual([item["kind"] for item in told["items"]], ["keystore", "certificate"])
 
+    def test_odd_certificates_and_keys_are_told_without_a_word_of_the_library(self) -> None:
+        make = ("openssl", "req", "-x509", "-days", "30", "-subj", "/CN=a.test", "-key")
+        self.tool("openssl", "ecparam", "-name", "secp112r1", "-genkey", "-noout", "-out", "weak.key")
+        self.tool(*make, "weak.key", "-out", "weak.pem")
+        self.tool(*make, "a.key", "-out", "negative.pem", "-set_serial", "-5")
+        names = "\n".join(f"DNS.{number}={'x' * 50}{number}.test" for number in range(18_000))
+        (self.root / "names.cnf").write_text(
+            f"[req]\ndistinguished_name=d\nx509_extensions=e\nprompt=no\n[d]\nCN=a.test\n[e]\nsubjectAltName=@n\n[n]\n{names}\n"
+        )
+        self.tool(*make[:5], "-key", "a.key", "-out", "names.pem", "-config", "names.cnf")
+        (self.root / "many.pem").write_bytes((self.root / "negative.pem").read_bytes() * 10_000)
+        told = self.told("weak.key", "weak.pem", "negative.pem", "names.pem", "many.pem", status=3)
+        self.assertEqual([item["kind"] for item in told["items"]], ["key", "certificate", "certificate", "certificate"])
+        self.assertEqual([problem["kind"] for problem in told["problems"]], ["bound"])
+        self.write_nginx(
+            "server { listen 443 ssl; server_name a.test; ssl_certificate /weak.pem; ssl_certificate_key /weak.key; }"
+        )
+        self.assertEqual(self.check("cert.key-strength").verdict, "fail")
+
     def test_the_text_says_it_in_words(self) -> None:
         done = rupex("credential", "chain.pem", "a.key", "--now", "2026-11-24T09:30:00Z", cwd=self.root)
         for words in ("80 days left of 91", "for servers", "  yes a.key\n      is the key of chain.pem", "in order"):

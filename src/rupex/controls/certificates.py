@@ -141,7 +141,12 @@ def key_match(certificate: CertificateFile) -> Judgement:
     if key.key is None:
         return Unknown(f"{key.path}: {key.unknown or 'the key was not read'}")
     if key.key.public_sha256 is None:
-        return Unknown(f"{key.path}: the key is encrypted")
+        why = (
+            "encrypted"
+            if key.key is not None and key.key.encrypted
+            else "of a kind that the crypto library does not take"
+        )
+        return Unknown(f"{key.path}: the key is {why}")
     if key.key.public_sha256 == leaf.public_sha256:
         return Pass()
     return Fail(f"{key.path} is the key of another certificate")

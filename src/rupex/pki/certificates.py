@@ -124,7 +124,7 @@ def _describe(certificate: x509.Certificate) -> Certificate:
             **_key_facts(certificate),
             digest=_digest(certificate),
             self_signed=is_own and _signed_by_itself(certificate),
-            serial=f"{certificate.serial_number:x}",
+            serial=_serial(certificate),
             sha256=sha256(der).hexdigest(),
             public_sha256=sha256(parts.public_key).hexdigest(),
             ocsp_responders=responders,
@@ -136,6 +136,11 @@ def _describe(certificate: x509.Certificate) -> Certificate:
         )
     except _UNREADABLE as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
+
+
+def _serial(certificate: x509.Certificate) -> str:
+    with warnings.catch_warnings(action="ignore"):  # of a serial that is not positive
+        return f"{certificate.serial_number:x}"
 
 
 _names_written: dict[bytes, str] = {}
