@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING
 from rupex.model import Header, Provenance
 from rupex.servers.apache.exchange import Exchange, decoded
 from rupex.servers.apache.headers import headers_of
-from rupex.servers.apache.hosts import EVERY, Listener, Virtual
+from rupex.servers.apache.hosts import Listener, Virtual
 from rupex.servers.apache.process import Outcome
 from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.family import Answer, Because, Request
 from rupex.servers.patterns import UndeterminedError
+from rupex.servers.samples import EVERY
 
 if TYPE_CHECKING:
     from rupex.servers.apache.resolve import ApacheConfiguration

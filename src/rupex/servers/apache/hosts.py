@@ -6,15 +6,14 @@ import re
 from collections.abc import Iterable
 from fnmatch import translate
 from functools import lru_cache
-from typing import Final
 
 from msgspec import Struct
 
 from rupex.model import Problem
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.syntax import Block, Directive, split_words
+from rupex.servers.samples import EVERY
 
-EVERY: Final = "0.0.0.0"  # noqa: S104  how an endpoint at every address is written
 _ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|\d{1,5}))?")
 _SCHEME = re.compile(r"^[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 

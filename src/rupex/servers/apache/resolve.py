@@ -17,7 +17,6 @@ from rupex.model import (
     Header,
     Likeness,
     Listing,
-    Pattern,
     Problem,
     Provenance,
     Redirect,
@@ -48,12 +47,10 @@ from rupex.servers.apache.tls import TlsResolver
 from rupex.servers.apache.upstream import UpstreamReader
 from rupex.servers.exposure import ExposedFiles, exposed
 from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
+from rupex.servers.kinds import endpoints_by_kind
 from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 
-ANY_NAME: Final = "any-name.invalid"
-"""The name asked for where a virtual host takes any (RFC 2606, 2)."""
-SAMPLE_TAIL: Final = "pier-7"
-SAMPLE_QUERY: Final = "tide=high"
 _STATUS_PAGES: Final[Mapping[str, Literal["status", "admin"]]] = {
     "server-status": "status", "server-info": "status", "ldap-status": "status", "balancer-manager": "admin",
 }  # fmt: skip
@@ -79,14 +76,6 @@ class Place(NamedTuple):
     path: str
     sample: str | None
     directive: Directive | None
-
-
-class Model(NamedTuple):
-    """The first endpoint of a kind, without its scopes as well, and the pattern for the others."""
-
-    endpoint: Endpoint
-    outline: Endpoint
-    pattern: Pattern
 
 
 class ApacheConfiguration:
@@ -185,24 +174,8 @@ class ApacheConfiguration:
         self, share: Share = WHOLE, *, outlines: bool = False
     ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
         first, end = share.bounds(len(self.members))
-        models: dict[tuple[object, ...], Model] = {}
-        alike: dict[str, Likeness] = {}
-        found = []
-        for member in self.members[first:end]:
-            key = self._kind_of(member)
-            model = None if key is None else models.get(key)
-            if model is None:
-                endpoint = self._endpoint(member)
-                if key is not None:
-                    models[key] = Model(
-                        endpoint, structs.replace(endpoint, scopes=()), Pattern(endpoint, *self._source(member))
-                    )
-            else:
-                likeness = alike[member.id] = Likeness(model.pattern, *self._source(member))
-                made = model.outline if outlines else model.endpoint
-                endpoint = structs.replace(likeness.moved(made), id=member.id)
-            found.append(endpoint)
-        return tuple(found), alike
+        members = self.members[first:end]
+        return endpoints_by_kind(members, self._endpoint, self._kind_of, self._source, outlines=outlines)
 
     def _source(self, member: Member) -> tuple[str, tuple[str, ...]]:
         """The file in which a virtual host of a kind stands, and the words that are its own."""

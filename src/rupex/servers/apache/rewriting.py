@@ -18,7 +18,7 @@ from rupex.servers.patterns import UndeterminedError, search
 _ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 _REFERENCE = re.compile(r"\\(.)|([$%])(\d)|([$%])\{([^{}]*)\}", re.DOTALL)
 _STATUS_WORDS: Final = {"temp": 302, "permanent": 301, "seeother": 303}
-_LETTER_OPERATOR = re.compile(r"-(?:eq|ne|lt|gt|le|ge)\Z", re.IGNORECASE)
+_OPERATOR = re.compile(r"[<>=]=?|-(?:eq|ne|lt|gt|le|ge)", re.IGNORECASE)
 _MOST_ROUNDS: Final = 10
 """``[N]`` starts again at most so often here; the server gives up after 10,000 (2.4.8)."""
 
@@ -207,8 +207,9 @@ class Rewriter:
             if there is None:
                 raise UndeterminedError(f"whether {subject} is there is known at run time only")
             return [] if there is not is_not else None
-        if pattern[:1] in ("<", ">", "=") or _LETTER_OPERATOR.match(pattern[:3]):
-            operator = pattern[:3].lower() if pattern.startswith("-") else re.match(r"[<>=]=?", pattern)[0]  # type: ignore[index]
+        compared = _OPERATOR.match(pattern)
+        if compared is not None:
+            operator = compared[0].lower()
             wanted = _filled(pattern[len(operator) :].strip(), captured, exchange, None).strip('"')
             if "nc" in condition.flags:
                 subject, wanted = subject.lower(), wanted.lower()

@@ -16,7 +16,6 @@ from rupex.model import (
     Header,
     Likeness,
     Listing,
-    Pattern,
     Problem,
     Provenance,
     Redirect,
@@ -32,6 +31,7 @@ from rupex.model import (
 )
 from rupex.servers.exposure import ExposedFiles, exposed
 from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
+from rupex.servers.kinds import endpoints_by_kind
 from rupex.servers.nginx.access import access_of
 from rupex.servers.nginx.answer import answer_request
 from rupex.servers.nginx.content import Content
@@ -42,17 +42,12 @@ from rupex.servers.nginx.locations import Location, read_locations, scope_identi
 from rupex.servers.nginx.process import HANDLERS, Outcome, Processor
 from rupex.servers.nginx.release import default, directives_by_release, find_release
 from rupex.servers.nginx.surface import LimitReader, idle_modules, packaged_page, trusted_peers
-from rupex.servers.nginx.syntax import Directive, SourceText
+from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import TlsResolver, inherited
 from rupex.servers.nginx.upstream import UpstreamReader
 from rupex.servers.nginx.variables import DECODED, Exchange, names_in, read_definitions
 from rupex.servers.patterns import UndeterminedError
-
-ANY_NAME: Final = "any-name.invalid"
-"""The name asked for where a server block takes any (RFC 2606, 2)."""
-
-SAMPLE_TAIL: Final = "pier-7"
-SAMPLE_QUERY: Final = "tide=high"
+from rupex.servers.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 
 NOTHING_TOLD: Final[Mapping[str | None, Outcome]] = {}
 
@@ -67,14 +62,6 @@ class Member(NamedTuple):
     listener: Listener
     virtual: Virtual
     listen: Listen
-
-
-class Model(NamedTuple):
-    """The first endpoint of its kind, the same without scopes, and the pattern that it is to others."""
-
-    endpoint: Endpoint
-    outline: Endpoint
-    pattern: Pattern
 
 
 class NginxConfiguration:
@@ -210,26 +197,8 @@ class NginxConfiguration:
     ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
         """The endpoints of a share of the members, in the order in which their server blocks are declared."""
         first, end = share.bounds(len(self.members))
-        models: dict[tuple[object, ...], Model] = {}
-        alike: dict[str, Likeness] = {}
-        found = []
-        for member in self.members[first:end]:
-            key = self._kind_of(member)
-            model = None if key is None else models.get(key)
-            if model is None:
-                endpoint = self._endpoint(member)
-                if key is not None:
-                    source = _source_of(member)
-                    outline = structs.replace(endpoint, scopes=())
-                    models[key] = Model(endpoint, outline, Pattern(endpoint, source.path, source.tokens))
-            else:
-                source = _source_of(member)
-                likeness = Likeness(model.pattern, source.path, source.tokens)
-                made = model.outline if outlines else model.endpoint
-                endpoint = structs.replace(likeness.moved(made), id=member.id)
-                alike[member.id] = likeness
-            found.append(endpoint)
-        return tuple(found), alike
+        members = self.members[first:end]
+        return endpoints_by_kind(members, self._endpoint, self._kind_of, _source_of, outlines=outlines)
 
     def _kind_of(self, member: Member) -> tuple[object, ...] | None:
         """What members have in common that are one another under other names; None for one of no such kind."""
@@ -545,10 +514,11 @@ def _filled(sent: tuple[Header, ...], exchange: Exchange) -> Iterator[Header]:
             yield structs.replace(header, value=value, unknown=UNSET)
 
 
-def _source_of(member: Member) -> SourceText:
+def _source_of(member: Member) -> tuple[str, tuple[str, ...]]:
+    """The file in which a server block of a kind stands, and the words that are its own."""
     directive = member.virtual.block.directive
     assert directive is not None
-    return directive.source
+    return directive.source.path, directive.source.tokens
 
 
 def _roots(block: Block) -> Iterator[Directive]:

@@ -32,15 +32,13 @@ from rupex.model import (
 )
 from rupex.servers.family import WHOLE, Answer, Because, Request, Share, Surroundings
 from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
 from rupex.servers.tomcat.release import default, find_java, find_release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
 
-EVERY: Final = "0.0.0.0"  # noqa: S104  how an endpoint at every address is written
-ANY_NAME: Final = "any-name.invalid"
-SAMPLE_TAIL: Final = "pier-7"
 _WELL_KNOWN_STORES: Final = frozenset(("changeit", "changeme", "password", "secret", "rupex-well-known-secret-removed"))
 _STRANGER: Final = "198.51.100.7"
 """An address that no rule speaks of (RFC 5737)."""
@@ -370,9 +368,9 @@ class TomcatConfiguration:
 
     def _redirect_sample(self, member: Member, name: str, path: str) -> RedirectSample:
         port = int(member.connector.get("port", "8080"))
-        url = f"http://{authority_of(name, port, 80)}{path}?tide=high"
+        url = f"http://{authority_of(name, port, 80)}{path}?{SAMPLE_QUERY}"
         return RedirectSample(
-            url, self.answer_path(member, path, "GET", name=name, query="tide=high", exact=False).location, name
+            url, self.answer_path(member, path, "GET", name=name, query=SAMPLE_QUERY, exact=False).location, name
         )
 
     def _server_headers(self, connector: Element) -> Iterator[Header]:
