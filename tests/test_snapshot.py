@@ -163,6 +163,12 @@ class SnapshotTest(TreeTest):
                 self.assertEqual({name: counts for name, counts in there.items() if counts != here[name]}, {})
             self.root = original
 
+    def test_owners_and_modes_of_a_manifest_go_along(self) -> None:
+        self.write({"manifest.mtree": "#mtree\n./etc/nginx/nginx.conf type=file uname=anna gname=crew mode=0666\n"})
+        with tarfile.open(self.by_command()) as opened:
+            member = opened.getmember("etc/nginx/nginx.conf")
+        self.assertEqual((member.mode, member.uname, member.gname), (0o666, "anna", "crew"))
+
     def test_keys_are_described_as_they_are(self) -> None:
         for way in (self.by_command, self.by_script):
             tree = open_tree(way()).tree

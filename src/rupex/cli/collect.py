@@ -38,14 +38,14 @@ def run(arguments: argparse.Namespace) -> int:
 
         print(render_script(), end="")
         return DONE
-    from rupex.host import DiskTree
+    from rupex.host import open_tree
     from rupex.model import RupexError
     from rupex.reports.snapshot import render_plan, render_taken
     from rupex.snapshot import collect, plan, survey
 
     if not arguments.root.is_dir():
         raise RupexError(f"{arguments.root}: no such folder")
-    tree = DiskTree(arguments.root)
+    tree = open_tree(arguments.root, root=arguments.root).tree  # with the owners and modes of a manifest, if it has one
     width, colour = options.terminal_width(), options.wants_colour()
     if arguments.list:
         planned, looked_at = survey(tree)
