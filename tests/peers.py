@@ -171,7 +171,8 @@ def nginx(server: str, *, also: str = "") -> Iterator[int]:
 
 @contextmanager
 def apache(site: str, *modules: str, name: str = NAME) -> Iterator[int]:
-    """Apache httpd with one virtual host that holds ``site``."""
+    """Apache httpd with one virtual host that holds ``site`` (``PORT`` for its port, ``CRED`` for the folder of
+    certificates)."""
     port, cred = free_port(), credentials()
     with scratch() as folder:
         (folder / "www").mkdir()
@@ -183,7 +184,7 @@ def apache(site: str, *modules: str, name: str = NAME) -> Iterator[int]:
         (folder / "httpd.conf").write_text(
             f"ServerName {name}\nServerRoot {folder}\nPidFile {folder}/pid\nErrorLog {folder}/error\n{loaded}\n"
             f"Listen 127.0.0.1:{port}\nDocumentRoot {folder}/www\nSSLSessionCache none\nMutex file:{folder}\n"
-            f"<VirtualHost 127.0.0.1:{port}>\n{site.replace('CRED', str(cred))}\n</VirtualHost>\n"
+            f"<VirtualHost 127.0.0.1:{port}>\n{site.replace('CRED', str(cred)).replace('PORT', str(port))}\n</VirtualHost>\n"
         )
         command = [tool("apache2"), "-f", f"{folder}/httpd.conf", "-D", "FOREGROUND"]
         with running(command, port, folder, APACHE_RUN_DIR=str(folder)):

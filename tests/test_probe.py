@@ -170,6 +170,34 @@ class ProbeTest(unittest.TestCase):
             with self.subTest(told), peers.apache(f"{tls}\nTraceEnable {told}") as port:
                 self.assertEqual(verdicts(probe(port))["exposure.trace"], wanted)
 
+    def test_line_ends_that_a_redirect_decodes_are_seen(self) -> None:
+        for target, wanted in (("$uri?$args", "fail"), ("$request_uri", "pass"), ("/start", "pass")):
+            with self.subTest(target), peers.nginx(
+                f"listen LISTEN; server_name {NAME}; return 301 https://{NAME}{target};"
+            ) as port:  # fmt: skip
+                self.assertEqual(verdicts(probe(port))["redirect.injection"], wanted)
+                self.assertEqual(verdicts(probe(port, options=("--skip-paths",)))["redirect.injection"], "unknown")
+
+    def test_a_forward_proxy_that_carries_strangers_is_seen(self) -> None:
+        proxy = "ProxyRequests On\nAllowCONNECT PORT"
+        for case, told, wanted in (
+            ("open to everybody", proxy, "fail"),
+            ("closed", f"{proxy}\n<Proxy *>\nRequire all denied\n</Proxy>", "unknown"),
+            ("another way cannot be seen", "", "unknown"),
+        ):
+            with self.subTest(case), peers.apache(told, "proxy", "proxy_connect", "proxy_http") as port:
+                self.assertEqual(verdicts(probe(port))["proxy.open"], wanted)
+
+    def test_methods_that_a_listener_names_are_held_against_the_list(self) -> None:
+        for allowed, wanted in ((["GET"], "fail"), (["GET", "HEAD", "POST", "OPTIONS"], "pass")):
+            with peers.scratch() as folder, peers.apache("TraceEnable Off") as port:
+                (folder / "own.toml").write_text(
+                    'name = "own"\nextend = "public-web"\n'
+                    f'[controls."surface.methods"]\nsource = "operational"\nparameters.allowed = {allowed}\n'
+                )
+                found = verdicts(probe(port, options=("--baseline", str(folder / "own.toml"))))
+                self.assertEqual(found["surface.methods"], wanted)
+
     def test_a_gentle_probe_has_one_connection_at_a_time(self) -> None:
         with peers.s_server("-tls1_2", "-cipher", "ECDHE-RSA-AES128-GCM-SHA256") as port:
             host = probe(port, options=("--gentle", "--skip-paths", "--patience", "3"))

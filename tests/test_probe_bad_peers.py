@@ -73,7 +73,7 @@ def http(head: str, body: str = "") -> Answer:
     return says(f"HTTP/1.1 {head}\r\nContent-Length: {len(body)}\r\nConnection: close\r\n\r\n{body}".encode("latin-1"))
 
 
-def probe(port: int, at: int = 443) -> tuple[int, Any, str, float]:
+def probe(port: int, at: int = 443, *, skip_paths: bool = True) -> tuple[int, Any, str, float]:
     """Exit status, the host in the document, standard error, and seconds."""
     begun = time.monotonic()
     done = rupex(
@@ -85,7 +85,7 @@ def probe(port: int, at: int = 443) -> tuple[int, Any, str, float]:
         "0.4",
         "--format",
         "json",
-        "--skip-paths",
+        *(["--skip-paths"] if skip_paths else []),
     )
     took = time.monotonic() - begun
     return done.returncode, valid_document(done.stdout)["hosts"][0], done.stderr, took
@@ -137,6 +137,18 @@ class BadPeerTest(unittest.TestCase):
         found = {check["control"]: check["verdict"] for check in host["checks"]}
         self.assertEqual((found["transport.tls.listener"], found["redirect.present"]), ("fail", "fail"))
         self.assertEqual(host["endpoints"][0]["transport"], "plain")
+
+    def test_an_application_that_takes_every_method_is_no_proxy(self) -> None:
+        pretends = says(b"HTTP/1.1 200 OK\r\n\r\n", b"HTTP/1.1 200 OK\r\n\r\n", drip=0.05)
+        for case, answer, wanted in (
+            ("a page", http("200 OK", "ok"), "unknown"),
+            ("a page without a length", says(b"HTTP/1.1 200 OK\r\nConnection: close\r\n\r\nok"), "unknown"),
+            ("an answer behind the answer", pretends, "fail"),
+        ):
+            with self.subTest(case), listening(answer) as port:
+                _, host, _, _ = probe(port, at=80, skip_paths=False)
+                found = {check["control"]: check["verdict"] for check in host["checks"]}
+                self.assertEqual(found["proxy.open"], wanted)
 
     def test_tls_on_port_80_is_seen_as_tls(self) -> None:
         with peers.s_server("-tls1_2") as port:

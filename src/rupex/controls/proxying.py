@@ -104,7 +104,6 @@ def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple
     references=("operational: requests are made in this host's name",),
     cwe=("CWE-441",),
     local_exempt=True,
-    evidence=("config",),
     remedy={
         "nginx": "Name the upstream in proxy_pass, or choose it with a map from a fixed list.",
         "apache": "ProxyRequests Off, and a fixed target in ProxyPass and RewriteRule … [P].",
@@ -112,6 +111,14 @@ def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple
     },
 )
 def open_proxy(endpoint: Endpoint) -> Judgement:
+    carries = endpoint.carries
+    if carries is not None and carries.value:
+        return Fail("a stranger's CONNECT is obeyed: it is carried on to where it says", carries.provenance)
+    if endpoint.sources == ("wire",):
+        seen = "CONNECT is refused; " if carries is not None and carries.is_known else ""
+        why = "" if carries is None or carries.is_known else carries.why_unknown
+        unseen = "whether a request chooses the upstream in another way cannot be seen from outside"
+        return Unknown(why or seen + unseen, endpoint.provenance)
     for scope in endpoint.scopes:
         upstream = scope.upstream
         if upstream is None or upstream.chosen_by is None or (scope.closed is not None and scope.closed.value):

@@ -236,7 +236,6 @@ def redirect_target(endpoint: Endpoint) -> Judgement:
     references=("operational: RFC 9112 11.1 describes response splitting",),
     cwe=("CWE-113",),
     local_exempt=True,
-    evidence=("config",),
     remedy={
         "nginx": "Use $request_uri, which stays escaped, in place of $uri or a capture in return and add_header.",
         "apache": "Leave out [NE], or use %{REQUEST_URI} with [B] in place of a bare capture.",
@@ -253,4 +252,10 @@ def redirect_injection(endpoint: Endpoint, scope: Scope) -> Judgement:
     for header in scope.headers:
         if isinstance(header.reflects, str):
             return Fail(f"{header.reflects} is decoded, and gets into {header.name} unescaped", header.provenance)
+    if endpoint.sources == ("wire",):
+        tried = None if scope.redirect is None else scope.redirect.tried
+        if tried is None:
+            return Unknown("no redirect was asked for with line ends in its path", scope.provenance)
+        if not tried.is_known:
+            return Unknown(tried.why_unknown, tried.provenance)
     return PASS

@@ -214,7 +214,12 @@ class HostTree(ABC):
                     if matches(name) and (part.startswith(".") or not name.startswith("."))
                 ]
             found = step
-        return [path for path in found if self.entry(self.real(path)) is not None]
+        is_listed = _MAGIC.search(pattern.rpartition("/")[2]) is not None  # and so is there, but for a link to nowhere
+        return [
+            path
+            for path in found
+            if ((real := self.real(path)) == path and is_listed) or self.entry(real) is not None
+        ]
 
     @cached_property
     def accounts(self) -> Accounts:
@@ -467,8 +472,8 @@ def _reason(error: OSError | ValueError) -> str:
 
 def inside(path: str) -> str:
     """``path`` in the tree's own form: no leading slash, no ``.``, and ``..`` stopping at the root."""
-    if "//" not in path and "/." not in path and path[:1] not in ("/", "."):
-        return path.rstrip("/")
+    if "//" not in path and "/." not in path and path[:1] != ".":
+        return path.strip("/")
     kept: list[str] = []
     for part in path.split("/"):
         if part == "..":

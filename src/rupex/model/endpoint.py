@@ -76,7 +76,8 @@ class Redirect(Struct, frozen=True, dict=True):
 
     ``location`` is the declared target with the server's variables; ``samples`` has what clients are really told, one
     request for each server name, so that a control need not know any server's variables; where unknown names are
-    answered, ``stranger`` is the sample for one. ``reflects``: as for a header.
+    answered, ``stranger`` is the sample for one. ``reflects``: as for a header. ``tried``: of a listener, whether it was seen
+    that line ends stay escaped, None where nobody tried.
     """
 
     status: int
@@ -85,6 +86,7 @@ class Redirect(Struct, frozen=True, dict=True):
     samples: tuple[RedirectSample, ...] = ()
     stranger: RedirectSample | None = None
     reflects: str | None = None
+    tried: Setting[bool] | None = None
 
     def told(self, name: str | None) -> RedirectSample | None:
         """What a request for the server name ``name`` is told; the first sample for a name without one."""
@@ -319,7 +321,8 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     ``refuses``: the line that makes it refuse every handshake, so that it has no answers. ``trace``: whether TRACE is
     answered. ``trusted_peers``: networks whose word about the client's address is taken; None where nobody's is.
     ``inode_etags``: whether an ETag tells a file's inode. ``stranger``: what unknown names get, where that was asked
-    rather than read from the default endpoint. ``control``: what a port is for that serves no site, such as one to shut the
+    rather than read from the default endpoint. ``carries``: whether a listener was seen to carry strangers on to where they
+    say. ``control``: what a port is for that serves no site, such as one to shut the
     server down; only controls about such ports look at it. ``local``: whether only the machine itself reaches it, where the
     address does not tell, since it is only the way on which somebody went there.
     """
@@ -342,6 +345,7 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     limits: Limits | None = None
     inode_etags: Setting[bool] | None = None
     stranger: Setting[Stranger] | None = None
+    carries: Setting[bool] | None = None
     local: bool | None = None
     wire: WireFacts | None = None
     control: str | None = None

@@ -22,6 +22,7 @@ _MOST_KINDS: Final = 10_000
 _MOST_OF_A_LENGTH: Final = 4
 """Kinds of files of one length that are tried."""
 _LONGEST: Final = 1 << 16
+_GROUPS: Final = tuple(f"w{index}" for index in range(_MOST_TOKENS))
 
 
 class Language(NamedTuple):
@@ -40,24 +41,17 @@ class Shape(Struct, eq=False):
 
     tokens: tuple[str, ...]
     endings: tuple[str, ...]
-    pieces: list[tuple[str, int, int, int]]
+    pattern: re.Pattern[str]
     nesting: list[tuple[int, int]]
     common: str
 
     def fit(self, text: str) -> tuple[str, ...] | None:
         """The tokens of ``text`` where it is alike, which has as many characters; None where it is not."""
-        found: dict[int, str] = {}
-        for piece, start, end, token in self.pieces:
-            here = text[start:end]
-            if token == -1:
-                if here != piece:
-                    return None
-            elif token == -2:
-                if "\n" in here or here.endswith("\\"):
-                    return None
-            elif found.setdefault(token, here) != here:
-                return None
-        tokens = tuple(found[index] for index in range(len(self.tokens)))
+        found = self.pattern.fullmatch(text)
+        if found is None:
+            return None
+        words = found.groupdict()
+        tokens = tuple([words[group] for group in _GROUPS[: len(self.tokens)]])
         names = len(self.endings)
         for name, ending in zip(tokens, self.endings, strict=False):
             if not name.endswith(ending) or _NAME.fullmatch(name) is None:
@@ -114,11 +108,12 @@ def shape_of(text: str, language: Language) -> Shape | None:
         if "//" not in path and "/." not in path and path.count("/") > 1:
             found[path[1:]] = None  # without its first slash, as paths in a tree are written
     tokens = tuple(found)
-    pieces = _pieces(text, tokens) if len(tokens) <= _MOST_TOKENS else None
-    if pieces is None:
+    if len(tokens) > _MOST_TOKENS:
         return None
-    common = "\n".join(piece for piece, _, _, token in pieces if token == -1)
-    return Shape(tokens, tuple(endings), pieces, _nesting(tokens), common)
+    pattern, common = _pattern(text, tokens)
+    if pattern.groups < len(tokens):
+        return None  # a word that stands only inside others is nobody's own
+    return Shape(tokens, tuple(endings), pattern, _nesting(tokens), common)
 
 
 def holds_any(word: str, tokens: tuple[str, ...]) -> bool:
@@ -131,19 +126,28 @@ def _nesting(tokens: tuple[str, ...]) -> list[tuple[int, int]]:
     return [(i, j) for i, one in enumerate(tokens) for j, other in enumerate(tokens) if i != j and one in other]
 
 
-def _pieces(text: str, tokens: tuple[str, ...]) -> list[tuple[str, int, int, int]] | None:
-    """``text`` in parts, see :class:`Shape`."""
+def _pattern(text: str, tokens: tuple[str, ...]) -> tuple[re.Pattern[str], str]:
+    """``text`` with a group for each of ``tokens``, any comment of the same length for each of its comments, and all else
+    as it is; and all else by itself."""
     order = {token: index for index, token in enumerate(tokens)}
     longest_first = "|".join(map(re.escape, sorted(tokens, key=len, reverse=True)))
-    pattern = re.compile(rf"^[ \t]*#[^\n]*|{longest_first}", re.MULTILINE)
-    pieces, at = [], 0
-    for found in pattern.finditer(text):
-        start = found.start()
-        token = order.get(found[0], -2)
-        if token == -2:
+    pieces: list[str] = []
+    common: list[str] = []
+    at = 0
+    seen: set[int] = set()
+    for found in re.finditer(rf"^[ \t]*#[^\n]*|{longest_first}", text, re.MULTILINE):
+        start, token = found.start(), order.get(found[0])
+        if token is None:  # a comment; one that ended with a backslash would make the next line its own, for httpd
             start += found[0].index("#") + 1
-        pieces += [(text[at:start], at, start, -1), (found[0], start, found.end(), token)]
+            length = found.end() - start
+            piece = f"[^\n]{{{length - 1}}}[^\n\\\\]" if length else ""
+        elif token in seen:
+            piece = f"(?P={_GROUPS[token]})"
+        else:
+            seen.add(token)
+            piece = f"(?P<{_GROUPS[token]}>.{{{len(found[0])}}})"
+        common.append(text[at:start])
+        pieces += [re.escape(common[-1]), piece]
         at = found.end()
-    pieces.append((text[at:], at, len(text), -1))
-    seen = {token for *_, token in pieces}
-    return pieces if all(index in seen for index in range(len(tokens))) else None
+    common.append(text[at:])
+    return re.compile("".join(pieces) + re.escape(common[-1])), "\n".join(common)

@@ -41,7 +41,7 @@ from rupex.tls.signatures import SCHEMES
 from rupex.tls.suites import PROTOCOL_VERSIONS, all_suites
 from rupex.wire.answers import SentCertificates
 from rupex.wire.swept import Swept
-from rupex.wire.visit import FOREIGN_ORIGIN, STRANGER, Pages, Visit
+from rupex.wire.visit import FOREIGN_ORIGIN, MARK, STRANGER, Pages, Visit
 from rupex.wire.web import NoPage, Page
 
 _SUITE_NAMES: Final = {suite.code: suite.name for suite in all_suites()}
@@ -53,6 +53,7 @@ _FOR_ORIGINS: Final = ("access-control-allow-origin", "access-control-allow-cred
 _PRIMES_PROVEN: Final = 3
 """Primes of one listener that are looked into: each may take a second."""
 
+_GATEWAY_ERRORS: Final = (502, 503, 504)  # RFC 9110, 15.6.3 to 15.6.5
 _CACHE_HEADERS: Final = ("age", "via", "x-cache", "x-cache-hits", "cf-cache-status", "x-varnish", "cache-status")
 
 
@@ -115,6 +116,7 @@ def endpoint_of(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> En
         trace=None if pages is None else _trace(pages.trace, here),
         inode_etags=None if pages is None else _etags(pages, here),
         stranger=None if pages is None else _stranger(pages.stranger, here),
+        carries=None if pages is None else _carries(pages, here),
         local=is_loopback(visit.address) and is_loopback(visit.name),
         wire=_facts(visit, exchanges),
     )
@@ -292,6 +294,7 @@ def _scope(visit: Visit, pages: Pages, page: Page, match: str, seen_at: Provenan
         undecided=undecided,
         errors=errors,
         exposes=_exposed(pages, seen_at) if is_root and kind == "content" else None,
+        methods=_methods(pages.options, seen_at) if is_root and kind == "content" else None,
     )
 
 
@@ -302,7 +305,47 @@ def _redirect(visit: Visit, pages: Pages, page: Page, seen_at: Provenance) -> Re
     if isinstance(pages.stranger, Page) and pages.stranger.location is not None:
         stranger = RedirectSample(pages.stranger.url, pages.stranger.location)
     sample = RedirectSample(shown.url, shown.location, visit.name)
-    return Redirect(page.status, page.location or "", seen_at, (sample,), stranger)
+    lines = pages.lines if page is pages.root else None
+    made = isinstance(lines, Page) and bool(lines.values(MARK.lower()))
+    return Redirect(
+        page.status, page.location or "", seen_at, (sample,), stranger,
+        reflects="a line end of the request" if made else None, tried=_escapes(lines, seen_at),
+    )  # fmt: skip
+
+
+def _escapes(lines: Page | NoPage | None, seen_at: Provenance) -> Setting[bool] | None:
+    """Whether a request with escaped line ends was answered, and none of them came back as one."""
+    if not isinstance(lines, Page):
+        return None if lines is None else unknown(f"a path with escaped line ends was not answered: {lines.why}", seen_at)
+    if lines.location is None:
+        return unknown(f"a path with escaped line ends is not redirected, but answered with {lines.status}", seen_at)
+    return Setting(not lines.values(MARK.lower()), seen_at)
+
+
+def _carries(pages: Pages, seen_at: Provenance) -> Setting[bool] | None:
+    """Whether strangers are carried on to where they say. A gateway's error for a stranger's page, where a request of the
+    usual form gets none, may come of an attempt."""
+    if isinstance(pages.tunnel, bool) and pages.tunnel:
+        return Setting(True, seen_at)
+    asked, usual = pages.forwarded, pages.stranger
+    if isinstance(asked, Page) and asked.status in _GATEWAY_ERRORS:
+        if isinstance(usual, Page) and usual.status not in _GATEWAY_ERRORS:
+            words = f"a page of another host was asked for as of a proxy, and answered with {asked.status}"
+            return unknown(f"{words}: it may have been tried", seen_at)
+    elif isinstance(pages.tunnel, NoPage):
+        return unknown(f"whether a CONNECT is obeyed was not told: {pages.tunnel.why}", seen_at)
+    return None if pages.tunnel is None else Setting(False, seen_at)
+
+
+def _methods(page: Page | NoPage | None, seen_at: Provenance) -> Setting[tuple[str, ...]] | None:
+    """The methods that an answer to OPTIONS names (RFC 9110, 9.3.7 and 10.2.1)."""
+    if not isinstance(page, Page):
+        return None if page is None else unknown(f"OPTIONS was not answered: {page.why}", seen_at)
+    named = page.values("allow")
+    if not page.status < 300 or not named:
+        return unknown("the answer to OPTIONS names no methods", seen_at)
+    methods = (method.strip() for value in named for method in value.split(","))
+    return Setting(tuple(dict.fromkeys(method for method in methods if method)), seen_at)
 
 
 def _exposed(pages: Pages, seen_at: Provenance) -> Setting[tuple[str, ...]]:

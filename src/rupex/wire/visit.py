@@ -26,6 +26,9 @@ STAPLE_SECONDS: Final = 2.0
 _PLAIN_AFTER_SECONDS: Final = 2.0
 MISSING: Final = "/rupex/nothing-here?probe=1"
 """A path that no site has, with a query, to see errors, and what survives a redirect."""
+LINE_ENDS: Final = "/rupex/%0D%0A{mark}:%20path?next=%0D%0A{mark}:%20query"
+"""A path and a query with line ends, escaped as they must be: decoded in a header, they would make one of their own."""
+MARK: Final = "X-Rupex-Line"
 FOREIGN_ORIGIN: Final = "https://stranger.invalid"
 _ALPN: Final = (b"h2", b"http/1.1")
 _ALL_SCHEMES: Final = tuple(scheme.code for scheme in SCHEMES)
@@ -49,7 +52,9 @@ def known_paths() -> tuple[Path, ...]:
 
 
 class Pages(Struct):
-    """What HTTP told. ``cross``: the front page asked for with the origin of a stranger."""
+    """What HTTP told. ``cross``: the front page asked for with the origin of a stranger; ``options``: the methods asked for;
+    ``lines``: what a redirect makes of escaped line ends; ``forwarded``: a stranger's page, asked for as of a proxy;
+    ``tunnel``: whether a CONNECT to this listener itself, or to its port 443, is obeyed."""
 
     scheme: Literal["http", "https"]
     root: Page | NoPage
@@ -57,6 +62,10 @@ class Pages(Struct):
     trace: Page | NoPage | None = None
     stranger: Page | NoPage | None = None
     cross: Page | NoPage | None = None
+    options: Page | NoPage | None = None
+    lines: Page | NoPage | None = None
+    forwarded: Page | NoPage | None = None
+    tunnel: bool | NoPage | None = None
     paths: list[tuple[Path, Page | NoPage]] | None = None
 
     def seen(self) -> list[Page]:
@@ -219,15 +228,33 @@ async def _look(
             return found
         found.missing = await web.get(MISSING)
         rows = [] if skip_paths or (found.root.location is not None and scheme == "http") else known_paths()
-        found.cross, found.stranger, *answers = await asyncio.gather(
-            web.get("/", origin=FOREIGN_ORIGIN),
-            _as_stranger(web, listener, port),
-            *(web.get(row.target) for row in rows),
-        )
+        async with asyncio.TaskGroup() as beside:
+            beside.create_task(_try_misuse(found, listener, name, port, skip_paths=skip_paths))
+            found.cross, found.stranger, found.options, *answers = await asyncio.gather(
+                web.get("/", origin=FOREIGN_ORIGIN),
+                _as_stranger(web, listener, port),
+                web.get("/", method="OPTIONS"),
+                *(web.get(row.target) for row in rows),
+            )
         found.trace = await web.get("/", method="TRACE")  # last: a simple server may wait for ever for what follows it
         if not skip_paths:
             found.paths = list(zip(rows, answers, strict=True))
         return found
+
+
+async def _try_misuse(found: Pages, listener: Listener, name: str, port: int, *, skip_paths: bool) -> None:
+    """Whether strangers are carried on to where they say, and whether a redirect decodes line ends: harmless, since the way
+    leads back to this listener and the line is one that nobody reads."""
+    if skip_paths:
+        return
+    async with Web(listener, found.scheme, name, port, http2=False) as web:
+        if isinstance(found.root, Page) and found.root.location is not None:
+            found.lines = await web.get(LINE_ENDS.format(mark=MARK))
+        found.forwarded = await web.get("/", host=STRANGER, whole=True)
+        for target in dict.fromkeys((listener.port, 443)):
+            found.tunnel = await web.opens_tunnel(listener.address, target)
+            if found.tunnel is True:
+                return
 
 
 async def _as_stranger(web: Web, listener: Listener, port: int) -> Page | NoPage:

@@ -20,6 +20,7 @@ from rupex.wire.line import LineError, Listener
 AGENT: Final = f"rupex/{__version__}"
 _LEGACY_SERVER_CONNECT: Final = 0x4  # SSL_OP_LEGACY_SERVER_CONNECT: take a server without RFC 5746, to look at it
 _CONNECTIONS: Final = 2
+_SERVER_SPEAKS: Final = (b"HTTP/", b"\x15\x03", b"\x16\x03")  # an answer, or an alert or a handshake of TLS
 
 
 class Page(Struct, frozen=True):
@@ -75,16 +76,21 @@ def _context() -> ssl.SSLContext:
 
 
 class Web:
-    """Requests to ``listener`` as ``scheme``://``name``:``port``. Used as an asynchronous context."""
+    """Requests to ``listener`` as ``scheme``://``name``:``port``. Used as an asynchronous context.
 
-    def __init__(self, listener: Listener, scheme: Literal["http", "https"], name: str, port: int) -> None:
+    ``http2``: whether HTTP/2 may be spoken over TLS; what only HTTP/1.1 can say needs it off.
+    """
+
+    def __init__(
+        self, listener: Listener, scheme: Literal["http", "https"], name: str, port: int, *, http2: bool = True
+    ) -> None:
         self.listener, self.scheme, self.name, self.port = listener, scheme, name, port
         self._own = asyncio.Semaphore(_CONNECTIONS)
         address = f"[{listener.address}]" if ":" in listener.address else listener.address
         self._way = f"{scheme}://{address}:{listener.port}"
         limits = httpx.Limits(max_connections=_CONNECTIONS, max_keepalive_connections=_CONNECTIONS)
         self._client = httpx.AsyncClient(
-            verify=_context(), http2=scheme == "https", limits=limits, trust_env=False, follow_redirects=False,
+            verify=_context(), http2=http2 and scheme == "https", limits=limits, trust_env=False, follow_redirects=False,
             timeout=listener.manners.step_seconds,
         )  # fmt: skip
 
@@ -96,16 +102,25 @@ class Web:
             await self._client.aclose()
 
     async def get(
-        self, target: str, *, method: str = "GET", host: str | None = None, origin: str | None = None
+        self,
+        target: str,
+        *,
+        method: str = "GET",
+        host: str | None = None,
+        origin: str | None = None,
+        whole: bool = False,
     ) -> Page | NoPage:
         """The answer to one request. ``target``: path and query; ``host``: another name to ask for; ``origin``: where a
-        script that asks would come from (Fetch standard, 3.2)."""
+        script that asks would come from (Fetch standard, 3.2); ``whole``: ask for the absolute URL, as one asks a proxy
+        (RFC 9112, 3.2.2)."""
         name = self.name if host is None else host
         authority = origin_of(self.scheme, name, self.port).partition("://")[2]
         headers = {"Host": authority, "User-Agent": AGENT, "Accept": "*/*", "Accept-Encoding": "identity"}
         if origin is not None:
             headers["Origin"] = origin
         extensions = {"sni_hostname": name, "trace": self._trace}
+        if whole:
+            extensions["target"] = f"{self.scheme}://{authority}{target}".encode("ascii", "replace")
         try:
             async with self._own, self.listener.place(), asyncio.timeout(self.listener.step_seconds()):
                 request = self._client.build_request(method, self._way + target, headers=headers, extensions=extensions)
@@ -127,6 +142,30 @@ class Web:
             return NoPage("refused", f"the connection was closed ({_short(error)})")
         except (ValueError, UnicodeError, httpx.InvalidURL) as error:
             return NoPage("broken", f"it cannot be asked ({_short(error)})")
+
+    async def opens_tunnel(self, address: str, port: int) -> bool | NoPage:
+        """Whether a CONNECT (RFC 9110, 9.3.6) to ``address`` and ``port`` is obeyed: a server behind the tunnel answers. An
+        application that says 200 to every method opens none: its answer has content, which a tunnel's cannot have."""
+        authority = f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
+        extensions = {"sni_hostname": self.name, "trace": self._trace, "target": authority.encode()}
+        seconds = self.listener.step_seconds()
+        try:
+            async with self._own, self.listener.place(), asyncio.timeout(seconds):
+                headers = {"Host": authority, "User-Agent": AGENT}
+                request = self._client.build_request("CONNECT", self._way, headers=headers, extensions=extensions)
+                async with self._answered(request) as response:
+                    self.listener.round_trips += 1
+                    has_content = any(name in response.headers for name in ("content-length", "transfer-encoding"))
+                    if not response.is_success or has_content:
+                        return False
+                    through = response.extensions["network_stream"]
+                    await through.write(f"GET / HTTP/1.1\r\nHost: {authority}\r\nConnection: close\r\n\r\n".encode())
+                    self.listener.round_trips += 1
+                    return bytes(await through.read(5, timeout=seconds / 2)).startswith(_SERVER_SPEAKS)
+        except (TimeoutError, httpx.TimeoutException, LineError):
+            return NoPage("timeout", "a CONNECT was not answered in time")
+        except (httpx.HTTPError, ssl.SSLError, OSError, ValueError, RuntimeError) as error:
+            return NoPage("refused", f"the connection was closed ({_short(error)})")
 
     @contextlib.asynccontextmanager
     async def _answered(self, request: httpx.Request) -> AsyncIterator[httpx.Response]:
