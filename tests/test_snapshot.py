@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import tarfile
 import unittest
+from datetime import timedelta
 from importlib import resources
 from pathlib import Path
 
@@ -25,12 +26,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rupex.cli.main import main as rupex_main
-from rupex.demo.mint import new_key
-from rupex.host import open_tree
+from rupex.demo.mint import Authority, new_key
+from rupex.host import TreeError, open_tree
+from rupex.pki.certificates import parse_certificates
 from rupex.pki.keys import parse_private_key
 from rupex.snapshot.clean import REMOVED, REMOVED_WELL_KNOWN, clean_content
 from rupex.snapshot.plan import evidence_rows
-from tests.support import TreeTest, rupex
+from tests.support import NOW, TreeTest, rupex
 from tests.test_secrets import CASES, IN_A_COMMENT
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -71,10 +73,50 @@ FILES = {
 DIGITS = re.compile(rb"[A-Za-z0-9+/]{40}")
 
 
-class SnapshotTest(TreeTest):
+class Collecting(TreeTest):
+    """A host tree, and the two ways to take a snapshot of it."""
+
     def setUp(self) -> None:
         super().setUp()
         self.root.parent.chmod(0o755)
+
+    def by_command(self, *more: str) -> Path:
+        archive = self.root.parent / "command.tar.gz"
+        done = rupex("collect", "--root", self.root, "--output", archive, *more)
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        self.assertNotRegex(done.stdout, "sea-gull")
+        return archive
+
+    def by_script(self) -> Path:
+        archive = self.root.parent / "script.tar.gz"
+        script = rupex("collect", "--script").stdout
+        done = subprocess.run(
+            ["sh", "-s", str(archive)],
+            input=script,
+            text=True,
+            capture_output=True,
+            check=False,
+            env=os.environ | {"ROOT": str(self.root)},
+        )
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        return archive
+
+    def assert_it_says_what_the_host_says(self) -> None:
+        here = {check.control: check.counts for check in self.assess().checks}
+        original = self.root
+        for way in (self.by_command, self.by_script):
+            self.root = original
+            archive = way()
+            self.root = archive
+            with self.subTest(way.__name__):
+                there = {check.control: check.counts for check in self.assess().checks}
+                self.assertEqual({name: counts for name, counts in there.items() if counts != here[name]}, {})
+        self.root = original
+
+
+class SnapshotTest(Collecting):
+    def setUp(self) -> None:
+        super().setUp()
         self.write(FILES)
         self.mint(["a.test"], mode=0o644)
         archive, live = self.root / "etc/letsencrypt/archive/b", self.root / "etc/letsencrypt/live/b"
@@ -118,27 +160,6 @@ class SnapshotTest(TreeTest):
             re.compile(re.escape(part)) for path in private for part in _parts((self.root / path).read_bytes())
         ]
 
-    def by_command(self, *more: str) -> Path:
-        archive = self.root.parent / "command.tar.gz"
-        done = rupex("collect", "--root", self.root, "--output", archive, *more)
-        self.assertEqual((done.returncode, done.stderr), (0, ""))
-        self.assertNotRegex(done.stdout, "sea-gull")
-        return archive
-
-    def by_script(self) -> Path:
-        archive = self.root.parent / "script.tar.gz"
-        script = rupex("collect", "--script").stdout
-        done = subprocess.run(
-            ["sh", "-s", str(archive)],
-            input=script,
-            text=True,
-            capture_output=True,
-            check=False,
-            env=os.environ | {"ROOT": str(self.root)},
-        )
-        self.assertEqual((done.returncode, done.stderr), (0, ""))
-        return archive
-
     def test_no_key_and_no_secret_leaves(self) -> None:
         for way in (self.by_command, self.by_script):
             archive = way()
@@ -154,14 +175,7 @@ class SnapshotTest(TreeTest):
                 self.assertEqual(archive.stat().st_mode & 0o777, 0o600)
 
     def test_an_audit_of_it_says_what_an_audit_of_the_host_says(self) -> None:
-        here = {check.control: check.counts for check in self.assess().checks}
-        for way in (self.by_command, self.by_script):
-            copy = open_tree(way())
-            self.root, original = Path(copy.tree.root), self.root
-            with self.subTest(way.__name__):
-                there = {check.control: check.counts for check in self.assess().checks}
-                self.assertEqual({name: counts for name, counts in there.items() if counts != here[name]}, {})
-            self.root = original
+        self.assert_it_says_what_the_host_says()
 
     def test_owners_and_modes_of_a_manifest_go_along(self) -> None:
         self.write({"manifest.mtree": "#mtree\n./etc/nginx/nginx.conf type=file uname=anna gname=crew mode=0666\n"})
@@ -257,6 +271,64 @@ class SnapshotTest(TreeTest):
             with self.subTest(row.pattern):
                 self.assertIn(f"`{row.pattern}`", page)
         self.assertIn("collect.sh", {file.name for file in resources.files("rupex.snapshot").iterdir()})
+
+
+STORES = """<Server><Service><!-- <Connector keystoreFile="/never" keystorePass="sea-gull-comment"/> -->
+<Connector port="8443" SSLEnabled="true"><SSLHostConfig>
+  <Certificate certificateKeystoreFile="conf/factory.p12"/></SSLHostConfig></Connector>
+<Connector port="8444" SSLEnabled="true"><SSLHostConfig certificateKeystorePassword='sea-&amp;gull-one'>
+  <Certificate certificateKeystoreFile="conf/own.p12"/></SSLHostConfig></Connector>
+<Connector port="8445" SSLEnabled="true" keystoreFile="conf/java.jks"
+           keystorePass="sea-gull-two"/>
+<Connector port="8446" SSLEnabled="true" keystoreFile="conf/closed.p12" keystorePass="not this one"/>
+<Engine name="Catalina" defaultHost="localhost"><Host name="localhost" appBase="apps"/></Engine></Service></Server>"""
+
+
+class KeyStoreSnapshotTest(Collecting):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write({"opt/tomcat/conf/server.xml": STORES, "opt/tomcat/apps/ROOT/WEB-INF/web.xml": "<web-app/>"})
+        conf, authority = self.root / "opt/tomcat/conf", Authority("Ternholm Test CA", NOW)
+        self.stored: list[bytes] = []
+        for name, word in (
+            ("factory", b"changeit"),
+            ("own", b"sea-&gull-one"),
+            ("java", b"sea-gull-two"),
+            ("closed", b"x"),
+        ):
+            key = new_key("ECDSA" if name == "own" else "RSA")
+            leaf = authority.issue([f"{name}.ternholm.test"], key, NOW, NOW + timedelta(days=90))
+            closed = BestAvailableEncryption(word)
+            store = pkcs12.serialize_key_and_certificates(b"x", key, leaf, [authority.certificate], closed)
+            (conf / f"{name}.p12").write_bytes(store)
+            self.stored += _parts(store)
+        subprocess.run(
+            ["keytool", "-importkeystore", "-srckeystore", conf / "java.p12", "-srcstorepass", "sea-gull-two", "-noprompt",
+             "-destkeystore", conf / "java.jks", "-deststoretype", "JKS", "-deststorepass", "sea-gull-two"],
+            check=True, capture_output=True,
+        )  # fmt: skip
+        (conf / "java.p12").unlink()
+
+    def test_an_audit_of_it_says_what_an_audit_of_the_host_says(self) -> None:
+        self.assert_it_says_what_the_host_says()
+
+    def test_certificates_leave_and_neither_key_nor_password(self) -> None:
+        for way in (self.by_command, self.by_script):
+            tree = open_tree(way()).tree
+            for name, kind in (("factory.p12", "RSA"), ("own.p12", "ECDSA"), ("java.jks", "RSA")):
+                with self.subTest(name, way=way.__name__):
+                    content = tree.read(f"opt/tomcat/conf/{name}")
+                    leaf, _ = parse_certificates(content)
+                    self.assertEqual(leaf.names, (f"{name.partition('.')[0]}.ternholm.test",))
+                    key = parse_private_key(content)
+                    self.assertEqual((key.type, key.public_sha256), (kind, leaf.public_sha256))
+            with self.assertRaises(TreeError):
+                tree.read("opt/tomcat/conf/closed.p12")
+            texts = b"".join(
+                tree.read(f"opt/tomcat/conf/{n}") for n in ("server.xml", "own.p12", "java.jks", "factory.p12")
+            )
+            self.assertNotRegex(texts, rb"gull|PRIVATE KEY")
+            self.assertEqual([part for part in self.stored if part in texts], [])
 
 
 def _parts(secret: bytes) -> list[bytes]:

@@ -216,9 +216,7 @@ class HostTree(ABC):
             found = step
         is_listed = _MAGIC.search(pattern.rpartition("/")[2]) is not None  # and so is there, but for a link to nowhere
         return [
-            path
-            for path in found
-            if ((real := self.real(path)) == path and is_listed) or self.entry(real) is not None
+            path for path in found if ((real := self.real(path)) == path and is_listed) or self.entry(real) is not None
         ]
 
     @cached_property

@@ -7,6 +7,7 @@ is what Java's own tool writes (sun.security.provider.JavaKeyStore).
 from __future__ import annotations
 
 import hmac
+import ssl
 from hashlib import sha1
 from typing import Final, Literal
 
@@ -16,6 +17,7 @@ from msgspec import Struct
 
 from rupex.model import Certificate, Key
 from rupex.pki.certificates import CredentialError, kind_of, parse_der
+from rupex.pki.described import render_description
 from rupex.pki.keys import describe_private_key
 
 WELL_KNOWN: Final = ("changeit", "changeme", "password", "secret")
@@ -24,16 +26,19 @@ WELL_KNOWN: Final = ("changeit", "changeme", "password", "secret")
 _JKS, _JCEKS = b"\xfe\xed\xfe\xed", b"\xce\xce\xce\xce"
 _MIGHTY: Final = b"Mighty Aphrodite"  # what Java mixes into a store's digest
 _MOST_ENTRIES: Final = 10_000
+_LONGEST_CHAIN: Final = 100
 
 Password = Literal["default", "given", "none", "unknown"]
 
 
 class Entry(Struct, frozen=True):
-    """One entry: its ``name``, its ``key`` (None for a certificate alone), and its certificates, leaf first."""
+    """One entry: its ``name``, its ``key`` (None for a certificate alone), and its certificates, leaf first; ``ders``: the
+    same as they stand in the store."""
 
     name: str
     key: Key | None
     certificates: tuple[Certificate, ...]
+    ders: tuple[bytes, ...] = ()
 
 
 class Keystore(Struct, frozen=True):
@@ -67,29 +72,36 @@ def open_keystore(content: bytes, given: str | None) -> Keystore:
     return Keystore("PKCS#12", "unknown", None)
 
 
+def describe_store(content: bytes, given: str) -> bytes | None:
+    """What may leave of a store: the certificates that belong to its first key as PEM, and that key described (see
+    :mod:`rupex.pki.described`); None where the password does not open it, or there is no such key. Raises
+    :class:`~rupex.pki.certificates.CredentialError` for what is broken."""
+    for entry in open_keystore(content, given).entries or ():
+        if entry.key is not None and entry.ders:
+            pem = "".join(ssl.DER_cert_to_PEM_cert(der) for der in entry.ders)
+            return (pem + render_description(entry.key)).encode()
+    return None
+
+
 def _open_pkcs12(content: bytes, word: str | None) -> tuple[Entry, ...] | None:
     try:
         store = pkcs12.load_pkcs12(content, (word or "").encode())
     except (ValueError, UnsupportedAlgorithm, TypeError):
         return None
     found = []
-    chain = tuple(_described(c.certificate.public_bytes(Encoding.DER)) for c in store.additional_certs)
+    ders = tuple(c.certificate.public_bytes(Encoding.DER) for c in store.additional_certs)
     if store.key is not None:
-        leaf = () if store.cert is None else (_described(store.cert.certificate.public_bytes(Encoding.DER)),)
+        if store.cert is not None:
+            ders = (store.cert.certificate.public_bytes(Encoding.DER), *ders)
         name = b"" if store.cert is None else store.cert.friendly_name or b""
         public = store.key.public_key()
         spki = public.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-        found.append(
-            Entry(name.decode("utf-8", "replace"), describe_private_key(store.key, kind_of(public), spki), leaf + chain)
-        )
+        key = describe_private_key(store.key, kind_of(public), spki)
+        found.append(Entry(name.decode("utf-8", "replace"), key, tuple(map(parse_der, ders)), ders))
     else:
         names = [(c.friendly_name or b"").decode("utf-8", "replace") for c in store.additional_certs]
-        found += [Entry(name, None, (one,)) for name, one in zip(names, chain, strict=True)]
+        found += [Entry(name, None, (parse_der(der),), (der,)) for name, der in zip(names, ders, strict=True)]
     return tuple(found)
-
-
-def _described(der: bytes) -> Certificate:
-    return parse_der(der)
 
 
 def _open_java(content: bytes, tries: list[tuple[Password, str | None]]) -> Keystore:
@@ -119,13 +131,15 @@ def _java_entries(body: bytes) -> list[Entry]:
         reader.take(8)
         if tag == 1:
             reader.take(reader.number(4))
-            chain = tuple(reader.certificate(version) for _ in range(min(reader.number(4), 100)))
+            ders = tuple(reader.certificate(version) for _ in range(min(reader.number(4), _LONGEST_CHAIN)))
+            chain = tuple(map(parse_der, ders))
             leaf = chain[0] if chain else None
             kind, bits = ("other", None) if leaf is None else (leaf.key_type, leaf.key_bits)
             key = Key(kind, bits, True, None if leaf is None else leaf.public_sha256)
-            found.append(Entry(name, key, chain))
+            found.append(Entry(name, key, chain, ders))
         elif tag == 2:
-            found.append(Entry(name, None, (reader.certificate(version),)))
+            der = reader.certificate(version)
+            found.append(Entry(name, None, (parse_der(der),), (der,)))
         else:
             raise CredentialError("an entry of a kind that is not read")
     return found
@@ -147,7 +161,7 @@ class _Reader:
     def text(self) -> str:
         return self.take(self.number(2)).decode("utf-8", "replace")
 
-    def certificate(self, version: int) -> Certificate:
+    def certificate(self, version: int) -> bytes:
         if version == 2:
             self.text()
-        return parse_der(self.take(self.number(4)))
+        return self.take(self.number(4))

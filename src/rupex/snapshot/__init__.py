@@ -19,7 +19,7 @@ from rupex.snapshot.write import Taken, take, write_snapshot
 def survey(tree: HostTree) -> tuple[Plan, list[Taken]]:
     """What would be taken of ``tree``, looked at and cleaned, and not written."""
     planned = plan(tree)
-    return planned, [one for one, _ in take(tree, planned.items)]
+    return planned, [one for one, _ in take(tree, planned)]
 
 
 def collect(
@@ -28,7 +28,7 @@ def collect(
     """Write the snapshot of ``tree`` that was ``planned``. Raises :class:`~rupex.model.RupexError`."""
     facts = dict(_machine_facts(tree)) if str(tree.root) == "/" else {}
     unlisted = (*planned.unlisted, *planned.closed)
-    return write_snapshot(path, tree, take(tree, planned.items), facts, now.timestamp(), unlisted=unlisted, told=told)
+    return write_snapshot(path, tree, take(tree, planned), facts, now.timestamp(), unlisted=unlisted, told=told)
 
 
 def _machine_facts(tree: HostTree) -> Iterator[tuple[str, str]]:

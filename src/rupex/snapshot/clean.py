@@ -70,6 +70,18 @@ def clean_content(path: str, content: bytes) -> Cleaned:
     return Cleaned("".join(kept).encode("utf-8", "surrogateescape"), ", ".join(done) or "as it is")
 
 
+def clean_store(content: bytes, password: str) -> Cleaned | None:
+    """A key store as it may leave, in place of its encrypted form; None for what is none, or is not opened by ``password``."""
+    from rupex.pki.certificates import CredentialError
+    from rupex.pki.keystores import describe_store, looks_like_keystore
+
+    try:
+        told = describe_store(content, password) if looks_like_keystore(content) else None
+    except CredentialError:
+        return None
+    return None if told is None else Cleaned(told, "certificates, and its key described")
+
+
 def clean_packages(content: bytes) -> Cleaned:
     """A package database with the servers and crypto libraries only, and of those only name, state and version."""
     text = content.decode("utf-8", "replace")

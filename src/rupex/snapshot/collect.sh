@@ -27,6 +27,7 @@ tree=$work/tree
 mkdir "$tree" "$tree/rupex"
 : >"$work/seen"
 : >"$work/queue"
+: >"$work/stores"
 unread=$tree/rupex/unread.tsv
 manifest=$tree/manifest.mtree
 lists=$tree/rupex/access.tsv
@@ -117,12 +118,28 @@ closed() { # a folder that may not be looked into
 
 # --- what leaves of a file
 
-describe() { # a private key, by the crypto library; the key itself is neither kept nor copied
+public_half() { # of a private key: path, form (STORE: a key store that STORE_PASSWORD opens)
+    if [ "${2:-}" = STORE ]; then
+        openssl pkcs12 -in "$1" -passin env:STORE_PASSWORD -nocerts -nodes 2>/dev/null </dev/null | openssl pkey -pubout 2>/dev/null
+    else
+        openssl pkey -in "$1" ${2:+-inform "$2"} -passin pass: -pubout 2>/dev/null </dev/null
+    fi
+}
+
+soundness() { # of a private key: path, form
+    if [ "${2:-}" = STORE ]; then
+        openssl pkcs12 -in "$1" -passin env:STORE_PASSWORD -nocerts -nodes 2>/dev/null </dev/null | openssl pkey -check -noout 2>&1
+    else
+        openssl pkey -in "$1" ${2:+-inform "$2"} -passin pass: -check -noout 2>&1 </dev/null
+    fi
+}
+
+describe() { # a private key: path, form, or the public half where that is all there is. The key itself is neither kept nor copied
     kind=other bits=unknown encrypted=no digest=unknown flaw=unknown
-    if grep -q 'ENCRYPTED' "$1"; then
-        encrypted=yes
-    elif command -v openssl >/dev/null 2>&1; then
-        public=$(openssl pkey -in "$1" ${2:+-inform "$2"} -passin pass: -pubout 2>/dev/null </dev/null)
+    if [ -n "${3:-}" ] || { [ "${2:-}" != STORE ] && grep -q 'ENCRYPTED' "$1"; }; then encrypted=yes; fi
+    if command -v openssl >/dev/null 2>&1; then
+        public=${3:-}
+        [ "$encrypted" = yes ] || public=$(public_half "$1" "${2:-}")
         if [ -n "$public" ]; then
             digest=$(printf '%s\n' "$public" | openssl pkey -pubin -pubout -outform DER 2>/dev/null |
                 openssl dgst -sha256 2>/dev/null | sed 's/.*[ =]//')
@@ -135,7 +152,9 @@ describe() { # a private key, by the crypto library; the key itself is neither k
             *OID*) kind=ECDSA ;;
             *G:*) kind=DSA ;;
             esac
-            case $(openssl pkey -in "$1" ${2:+-inform "$2"} -passin pass: -check -noout 2>&1 </dev/null) in
+        fi
+        if [ -n "$public" ] && [ "$encrypted" = no ]; then
+            case $(soundness "$1" "${2:-}") in
             *"Key is valid"*) flaw=none ;;
             esac
         fi
@@ -147,6 +166,70 @@ describe() { # a private key, by the crypto library; the key itself is neither k
     echo "Public-SHA256: ${digest:-unknown}"
     echo "Flaw: $flaw"
     echo "-----END RUPEX KEY DESCRIPTION-----"
+}
+
+named_in_xml() { # what a server.xml names: key stores, each with its password, and folders of applications
+    awk '
+    function value(tag, name,   at, found) {
+        if (!match(tag, "[ \t\r\n]" name "[ \t\r\n]*=[ \t\r\n]*(\"[^\"]*\"|\047[^\047]*\047)")) return ""
+        found = substr(tag, RSTART, RLENGTH)
+        sub(/^[^"\047]*["\047]/, "", found); sub(/["\047]$/, "", found)
+        gsub(/&quot;/, "\"", found); gsub(/&apos;/, "\047", found); gsub(/&lt;/, "<", found); gsub(/&gt;/, ">", found); gsub(/&amp;/, "\\&", found)
+        return found
+    }
+    function either(tag, one, other,   found) { found = value(tag, one); return found == "" ? value(tag, other) : found }
+    { text = text $0 "\n" }
+    END {
+        while ((at = index(text, "<!--"))) {
+            behind = substr(text, at + 4); end = index(behind, "-->")
+            text = substr(text, 1, at - 1) (end ? substr(behind, end + 3) : "")
+        }
+        count = split(text, tags, "<")
+        for (i = 1; i <= count; i++) {
+            tag = tags[i]
+            if (tag ~ /^Host[ \t\r\n\/>]/) { file = value(tag, "appBase"); print "applications\t" (file == "" ? "webapps" : file) }
+            if (tag ~ /^Context[ \t\r\n]/ && (file = value(tag, "docBase")) ~ /^\//) print "application\t" file
+            if (tag !~ /^(Connector|SSLHostConfig|Certificate)[ \t\r\n]/) continue
+            word = either(tag, "certificateKeystorePassword", "keystorePass")
+            if (tag !~ /^Certificate/) above = word
+            if (word == "") word = above
+            file = either(tag, "certificateKeystoreFile", "keystoreFile")
+            sub(/^file:/, "", file)
+            if (file != "" && file !~ /[$\t\n]/ && word !~ /[\t\n]/) print "store\t" file "\t" (word == "" ? "changeit" : word)
+        }
+    }' "$1"
+}
+
+certificates_in() { # a key store that STORE_PASSWORD opens: those that belong to its first key, as PEM
+    if command -v openssl >/dev/null 2>&1; then
+        for more in "" -legacy; do
+            [ -n "$(openssl pkcs12 -in "$1" -passin env:STORE_PASSWORD -nokeys $more 2>/dev/null </dev/null)" ] || continue
+            openssl pkcs12 -in "$1" -passin env:STORE_PASSWORD -nokeys $more 2>/dev/null </dev/null | sed -n '/BEGIN CERT/,/END CERT/p'
+            return
+        done
+    fi
+    command -v keytool >/dev/null 2>&1 || return
+    keytool -list -rfc -keystore "$1" -storepass:env STORE_PASSWORD 2>/dev/null </dev/null | awk '
+        /^Entry type: / { first = !done && /PrivateKeyEntry/; if (first) done = 1 }
+        first && /BEGIN CERT/ { inside = 1 }
+        inside { print }
+        /END CERT/ { inside = 0 }'
+}
+
+open_store() { # path in the tree: what of a key store may leave; nothing where the configuration does not open it
+    STORE_PASSWORD=$(awk -F "$tab" -v path="$1" '$1 == path { print $2; exit }' "$work/stores")
+    [ -n "$STORE_PASSWORD" ] || return
+    export STORE_PASSWORD
+    chain=$(certificates_in "$root/$1")
+    if [ -n "$chain" ]; then
+        printf '%s\n' "$chain"
+        if [ -n "$(command -v openssl)" ] && [ -z "$(public_half "$root/$1" STORE)" ]; then
+            describe "$root/$1" STORE "$(printf '%s\n' "$chain" | openssl x509 -pubkey -noout 2>/dev/null)"
+        else
+            describe "$root/$1" STORE
+        fi
+    fi
+    unset STORE_PASSWORD
 }
 
 is_text() { # no control characters
@@ -310,7 +393,10 @@ store() { # kind path
             for (i = 1; i <= n; i++) if (row[i] ~ /^(Package|Status|Version|Architecture|P|V|A):/) s = s (s == "" ? "" : "\n") row[i]
             print s }' "$file" >"$tree/$2"
     elif ! is_text "$file"; then
-        if command -v openssl >/dev/null 2>&1 && openssl x509 -inform DER -in "$file" -noout 2>/dev/null; then
+        opened=$(open_store "$2")
+        if [ -n "$opened" ]; then
+            printf '%s\n' "$opened" >"$tree/$2"
+        elif command -v openssl >/dev/null 2>&1 && openssl x509 -inform DER -in "$file" -passin pass: -noout 2>/dev/null; then
             cat "$file" >"$tree/$2"
         elif command -v openssl >/dev/null 2>&1 && openssl pkey -inform DER -in "$file" -passin pass: -noout 2>/dev/null </dev/null; then
             describe "$file" DER >"$tree/$2"
@@ -351,6 +437,19 @@ base_of() { # where relative names of a configuration start
     etc/*/*) rest=${1#etc/}; echo "etc/${rest%%/*}" ;;
     *) echo "${1%/*}" ;;
     esac
+}
+
+home_of() { # where relative names of a Tomcat start: above its conf folder; on Debian in the folder that links to it
+    folder=${1%/*}
+    case $folder in
+    */conf) echo "/${folder%/conf}" ;;
+    *) for home in "var/lib/${folder##*/}" "usr/share/${folder##*/}" "$folder"; do [ -d "$root/$home" ] && break; done; echo "/$home" ;;
+    esac
+}
+
+application() { # of a Tomcat: its own configuration, and the names below it
+    for own in WEB-INF/web.xml META-INF/context.xml; do add configuration "$1/$own"; done
+    names_below "$1"
 }
 
 names_below() { # a document root
@@ -417,6 +516,26 @@ while [ "$round" -lt 6 ]; do
     cat "$work/todo" >>"$work/done"
     while IFS= read -r config; do
         [ -r "$root/$config" ] || continue
+        case $config in server.xml | */server.xml)
+            named_in_xml "$root/$config" >"$work/tomcat"
+            while IFS=$tab read -r what word password; do
+                case $word in /*) ;; *) word=$(home_of "$config")/$word ;; esac
+                case $what in
+                store)
+                    add credential "$word"
+                    printf '%s\t%s\n' "$way" "$password" >>"$work/stores"
+                    ;;
+                application) application "$word" ;;
+                applications)
+                    old=$IFS
+                    IFS=$newline
+                    for found in $root$word/*; do [ -d "$found" ] && application "${found#"$root"}"; done
+                    IFS=$old
+                    ;;
+                esac
+            done <"$work/tomcat"
+            ;;
+        esac
         named "$root/$config" >"$work/named"
         while IFS=$tab read -r kind word; do
             case $word in
@@ -444,7 +563,8 @@ done
 
 : >"$work/folders"
 rights dir ""
-while IFS=$tab read -r kind file; do store "$kind" "$file"; done <"$work/queue"
+# What store runs may ask for a password on standard input, which is not where the queue may be.
+while IFS=$tab read -r kind file <&3; do store "$kind" "$file" </dev/null; done 3<"$work/queue"
 sort -u "$work/folders" | while IFS= read -r folder; do rights dir "$folder"; done
 [ -z "$root" ] && facts
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from importlib import resources
 from typing import Final, Literal
 
@@ -55,11 +55,13 @@ def evidence_rows() -> tuple[Row, ...]:
 
 class Plan(Struct, frozen=True):
     """Everything that is taken, each path once, sorted. ``unlisted``: document roots of which no names are taken, and why;
-    ``closed``: folders that whoever makes the snapshot may not look into."""
+    ``closed``: folders that whoever makes the snapshot may not look into; ``passwords``: what the configuration opens its
+    key stores with, by path. Those open them here, and do not leave."""
 
     items: tuple[Item, ...]
     unlisted: tuple[tuple[str, str], ...]
     closed: tuple[tuple[str, str], ...] = ()
+    passwords: Mapping[str, str] = {}
 
 
 def plan(tree: HostTree) -> Plan:
@@ -89,7 +91,15 @@ def plan(tree: HostTree) -> Plan:
             unlisted.append((root, f"more than {MOST_NAMES} names, or folders more than {DEPTH} deep"))
         for name in names or ():
             take(name, "names")
-    return Plan(tuple(found[path] for path in sorted(found)), tuple(unlisted), tuple(closed.items()))
+    passwords = {_real(tree, path): word for path, word in scene.around.credentials.passwords.items()}
+    return Plan(tuple(found[path] for path in sorted(found)), tuple(unlisted), tuple(closed.items()), passwords)
+
+
+def _real(tree: HostTree, path: str) -> str:
+    try:
+        return tree.real(path)
+    except TreeError:
+        return path
 
 
 def _named(scene: Scene) -> Iterator[tuple[str, Kind]]:

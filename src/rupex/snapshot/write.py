@@ -16,8 +16,8 @@ from rupex.host import HostTree, TreeError
 from rupex.host.taken import OWNERS_LOST, UNREAD
 from rupex.host.tree import Entry
 from rupex.model import RupexError, bounds
-from rupex.snapshot.clean import Cleaned, clean_content, clean_packages
-from rupex.snapshot.plan import Item
+from rupex.snapshot.clean import Cleaned, clean_content, clean_packages, clean_store
+from rupex.snapshot.plan import Item, Plan
 
 MODES: Final[Mapping[str, Literal["w:gz", "w:xz", "w"]]] = {
     ".tar.gz": "w:gz", ".tgz": "w:gz", ".tar.xz": "w:xz", ".txz": "w:xz", ".tar": "w",
@@ -34,9 +34,9 @@ class Taken(Struct, frozen=True):
     unread: str | None = None
 
 
-def take(tree: HostTree, items: Iterable[Item]) -> Iterator[tuple[Taken, bytes]]:
+def take(tree: HostTree, planned: Plan) -> Iterator[tuple[Taken, bytes]]:
     """Each item with the bytes that leave of it: none of a link, of what is only named, or could not be read."""
-    for item in items:
+    for item in planned.items:
         target = tree.link_target(item.path)
         if target is not None:
             yield Taken(item.path, item.kind, f"link to {target}"), b""
@@ -51,13 +51,16 @@ def take(tree: HostTree, items: Iterable[Item]) -> Iterator[tuple[Taken, bytes]]
         except TreeError as error:
             yield Taken(item.path, item.kind, error.message, unread=error.message), b""
             continue
-        cleaned = _cleaned(item, content)
+        cleaned = _cleaned(item, content, planned.passwords.get(item.path))
         kept = cleaned.content
         unread = f"left out when the snapshot was taken: {cleaned.how}" if kept is None else None
         yield Taken(item.path, item.kind, cleaned.how, len(kept or b""), unread), kept or b""
 
 
-def _cleaned(item: Item, content: bytes) -> Cleaned:
+def _cleaned(item: Item, content: bytes, password: str | None) -> Cleaned:
+    stored = None if password is None else clean_store(content, password)
+    if stored is not None:
+        return stored
     return clean_packages(content) if item.kind == "package" else clean_content(item.path, content)
 
 

@@ -316,7 +316,9 @@ def _redirect(visit: Visit, pages: Pages, page: Page, seen_at: Provenance) -> Re
 def _escapes(lines: Page | NoPage | None, seen_at: Provenance) -> Setting[bool] | None:
     """Whether a request with escaped line ends was answered, and none of them came back as one."""
     if not isinstance(lines, Page):
-        return None if lines is None else unknown(f"a path with escaped line ends was not answered: {lines.why}", seen_at)
+        return (
+            None if lines is None else unknown(f"a path with escaped line ends was not answered: {lines.why}", seen_at)
+        )
     if lines.location is None:
         return unknown(f"a path with escaped line ends is not redirected, but answered with {lines.status}", seen_at)
     return Setting(not lines.values(MARK.lower()), seen_at)
