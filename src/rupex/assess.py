@@ -10,7 +10,7 @@ from typing import Final
 import msgspec
 from msgspec import UNSET, Struct, structs
 
-from rupex.baseline import Baseline, Rule
+from rupex.baseline import Baseline, Rule, Waiver, Waivers
 from rupex.gather import Evidence, Scene, count_files, gather, host_of, open_scene
 from rupex.host import HostTree
 from rupex.host.opening import archive_name, is_archive
@@ -27,6 +27,9 @@ from rupex.model.run import (
     ProblemDocument,
     ScoreDocument,
     Step,
+    WaiverRow,
+    WaiversUsed,
+    WaiverUsed,
 )
 from rupex.parallel import both, has_two_cores
 from rupex.scoring import Tally, lost_points, repaired, score, value_of
@@ -43,12 +46,14 @@ HERE: Final = 0.44
 
 
 class Findings(Struct):
-    """What one control found, in a form that can be added up. ``ceiling``: the lowest of the failing places; ``because``:
-    why the first unknown place is unknown; ``folded``: failed places that only follow another control's."""
+    """What one control found, in a form that can be added up. ``ceiling``: the lowest of the failing places; ``lifted``: of
+    the waived ones; ``because``: why the first unknown place is unknown; ``folded``: failed places that only follow another
+    control's."""
 
     counts: dict[Verdict, int]
     places: list[PlaceDocument]
     ceiling: float | None = None
+    lifted: float | None = None
     because: str = ""
     folded: int = 0
 
@@ -57,6 +62,7 @@ class Findings(Struct):
             self.counts[verdict] += count
         self.places += other.places
         self.ceiling = min((c for c in (self.ceiling, other.ceiling) if c is not None), default=None)
+        self.lifted = min((c for c in (self.lifted, other.lifted) if c is not None), default=None)
         self.because = self.because or other.because
         self.folded += other.folded
 
@@ -71,9 +77,11 @@ class HalfHost(Struct):
     lives: tuple[Life, ...]
 
 
-def assess(host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = False) -> HostDocument:
-    """Judge and score ``host``. ``keep_all``: list passed and exempt places too."""
-    return _document(host, baseline, _findings(judge(host, baseline, now, keep_all=keep_all)))
+def assess(
+    host: Host, baseline: Baseline, now: datetime, *, keep_all: bool = False, waivers: Waivers | None = None
+) -> HostDocument:
+    """Judge and score ``host``. ``keep_all``: list passed and exempt places too; ``waivers``: failures that are accepted."""
+    return _document(host, baseline, _findings(judge(host, baseline, now, keep_all=keep_all, waivers=waivers), now))
 
 
 def assess_tree(
@@ -87,26 +95,28 @@ def assess_tree(
     assumed: Mapping[str, str] | None = None,
     keep_all: bool = False,
     endpoints: bool = True,
+    waivers: Waivers | None = None,
 ) -> HostDocument:
     """Gather, judge and score the host in ``tree``; a large one on two cores, with the same result. Raises as
     :func:`~rupex.gather.gather` does.
 
     ``endpoints``: whether the document has them; without, endpoints that are like another one are not written out.
     """
-    outlines = not endpoints and not keep_all
+    outlines = not endpoints and not keep_all and waivers is None
 
     def scene() -> Scene:
         return open_scene(tree, start, name=name, family=family, assumed=assumed)
 
     if not has_two_cores() or count_files(tree, start, family, WORTH_SHARING) < WORTH_SHARING:
-        document = assess(host_of(scene(), outlines=outlines), baseline, now, keep_all=keep_all)
+        document = assess(host_of(scene(), outlines=outlines), baseline, now, keep_all=keep_all, waivers=waivers)
         return document if endpoints else structs.replace(document, endpoints=())
 
     # Both read the configuration: memory that a child shares is copied as soon as it looks at it, which costs more.
     def part(share: Share) -> tuple[Host, dict[str, Findings]]:
         host = host_of(scene(), share, outlines=outlines)
         samples = SAMPLES if outlines else None
-        return host, _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=False, samples=samples))
+        judged = judge(host, baseline, now, keep_all=keep_all, whole_host=False, samples=samples, waivers=waivers)
+        return host, _findings(judged, now)
 
     def there() -> bytes:
         host, findings = part(Share(HERE, 1.0))
@@ -126,22 +136,24 @@ def assess_tree(
     )
     for control, more in second.findings.items():
         findings[control].add(more)
-    findings |= _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=True))
+    findings |= _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=True, waivers=waivers), now)
     document = _document(host, baseline, findings)
     return document if endpoints else structs.replace(document, endpoints=())
 
 
-def _findings(judged: Iterable[JudgedControl]) -> dict[str, Findings]:
+def _findings(judged: Iterable[JudgedControl], now: datetime) -> dict[str, Findings]:
     found = {}
     for control in judged:
         ceilings = [p.ceiling for p in control.places if p.verdict == "fail" and p.ceiling is not None]
-        places = [_place(place) for place in control.places]
+        lifted = [p.ceiling for p in control.places if p.verdict == "waived" and p.ceiling is not None]
+        places = [_place(place, now) for place in control.places]
         found[control.rule.control.id] = Findings(
             control.counts,
             places,
             min(ceilings, default=None),
+            min(lifted, default=None),
             next((place.message for place in places if place.verdict == "unknown"), ""),
-            sum(1 + place.alike for place in control.places if place.folded is not None),
+            sum(1 + p.alike for p in control.places if p.folded is not None and p.verdict == "fail"),
         )
     return found
 
@@ -158,6 +170,7 @@ def _tally(rule: Rule, findings: Findings) -> Tally:
         waived=counts["waived"],
         ceiling=findings.ceiling,
         unknown_ceiling=min(possible, default=None) if counts["unknown"] else None,
+        waived_ceiling=findings.lifted,
         because=findings.because,
         refines=rule.control.refines,
         folded=findings.folded,
@@ -212,10 +225,11 @@ def _check(
         counts=Counts(counts["pass"], counts["fail"], counts["unknown"], counts["exempt"], counts["waived"]),
         places=tuple(findings.places),
         holds=tally.ceiling,
+        parameters=rule.plain_parameters(),
     )
 
 
-def _place(judged: Judged) -> PlaceDocument:
+def _place(judged: Judged, now: datetime) -> PlaceDocument:
     endpoint, scope, name, path = judged.key
     judgement, source = judged.judgement, judged.source
     provenance: Provenance | None = getattr(judgement, "provenance", None)
@@ -231,9 +245,39 @@ def _place(judged: Judged) -> PlaceDocument:
         file=file, line=line, column=column, message=message,
         evidence=judgement.evidence if isinstance(judgement, Fail) else None,
         provenance=provenance, ceiling=judged.ceiling,
+        case=(isinstance(judgement, Fail) and judged.folded is None and judgement.case) or UNSET,
+        waiver=UNSET if judged.waiver is None else _waiver(judged.waiver, now),
         folded=UNSET if judged.folded is None else judged.folded,
         unseen=UNSET if judged.unseen is None else judged.unseen,
         alike=judged.alike or UNSET,
+    )  # fmt: skip
+
+
+def _waiver(waiver: Waiver, now: datetime) -> WaiverUsed:
+    return WaiverUsed(
+        waiver.number, waiver.reason, waiver.owner, waiver.until.isoformat(), waiver.is_over(now.date())
+    )  # fmt: skip
+
+
+def waivers_used(waivers: Waivers, hosts: Iterable[HostDocument], now: datetime) -> WaiversUsed:
+    """How each waiver fared: at how many places of ``hosts`` it stands, and whether it has run out."""
+    counts: dict[int, int] = {}
+    for host in hosts:
+        for place in (place for check in host.checks for place in check.places):
+            if isinstance(place.waiver, WaiverUsed):
+                counts[place.waiver.number] = counts.get(place.waiver.number, 0) + place.count
+    today = now.date()
+    return WaiversUsed(
+        waivers.label,
+        waivers.digest,
+        tuple(
+            WaiverRow(
+                row.number, row.control, row.host, row.place, row.reason, row.owner, row.until.isoformat(),
+                counts.get(row.number, 0),
+                "unused" if row.number not in counts else "run out" if row.is_over(today) else "in force",
+            )
+            for row in waivers.rows
+        ),
     )  # fmt: skip
 
 
@@ -281,4 +325,4 @@ def parse_time(text: str) -> datetime:
     return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
 
 
-__all__ = ["Evidence", "assess", "assess_tree", "first_steps", "gather", "host_name", "parse_time"]
+__all__ = ["Evidence", "assess", "assess_tree", "first_steps", "gather", "host_name", "parse_time", "waivers_used"]

@@ -8,7 +8,7 @@ from typing import Any, Final, Literal
 
 from msgspec import Struct, structs
 
-from rupex.baseline import Baseline, Rule
+from rupex.baseline import Baseline, Rule, Waiver, Waivers, place_names
 from rupex.controls import Control
 from rupex.model import (
     EXEMPT,
@@ -34,7 +34,7 @@ Key = tuple[str | None, str | None, str | None, str | None]
 
 class Judged(Struct, frozen=True):
     """One place and what was found there. ``folded``: the control that failed here already and took this one with it;
-    ``alike``: how many further places it stands for."""
+    ``alike``: how many further places it stands for; ``waiver``: of a place that is waived, or whose waiver has run out."""
 
     key: Key
     verdict: Verdict
@@ -45,6 +45,7 @@ class Judged(Struct, frozen=True):
     unseen: str | None = None
     source: Any = None
     alike: int = 0
+    waiver: Waiver | None = None
 
 
 class JudgedControl(Struct):
@@ -63,29 +64,38 @@ def judge(
     keep_all: bool = False,
     whole_host: bool | None = None,
     samples: int | None = None,
+    waivers: Waivers | None = None,
 ) -> list[JudgedControl]:
     """Judge every control of ``baseline`` that is not off. ``keep_all``: keep passed and exempt places too.
+
+    ``waivers``: failures that are accepted; with them, endpoints that are alike are judged one by one.
 
     ``samples``: of places that are like another one keep so many, and count the others; None: keep all.
     ``whole_host``: True judges only the controls that look at the host as a whole, False only the others.
     """
     judged: dict[str, JudgedControl] = {}
-    places = Places(host, use_likeness=not keep_all, samples=samples)
+    places = Places(host, use_likeness=not keep_all and waivers is None, samples=samples)
     for name, rule in baseline.rules.items():
         if rule.off is None and whole_host in (None, rule.control.place == "host"):
             refined = judged.get(rule.control.refines or "")
-            judged[name] = _judge_control(places, rule, now, refined, keep_all=keep_all)
+            judged[name] = _judge_control(places, rule, now, refined, keep_all=keep_all, waivers=waivers)
     return list(judged.values())
 
 
 def _judge_control(
-    places: Places, rule: Rule, now: datetime, refined: JudgedControl | None, *, keep_all: bool
+    places: Places,
+    rule: Rule,
+    now: datetime,
+    refined: JudgedControl | None,
+    *,
+    keep_all: bool,
+    waivers: Waivers | None,
 ) -> JudgedControl:
     control = rule.control
     ask = _caller(control, rule.parameters, now)
     counts: dict[Verdict, int] = {"pass": 0, "fail": 0, "unknown": 0, "exempt": 0, "waived": 0}
     kept: list[Judged] = []
-    failed_before = {} if refined is None else {p.key: p for p in refined.places if p.verdict == "fail"}
+    failed_before = {} if refined is None else {p.key: p for p in refined.places if p.verdict in ("fail", "waived")}
     also = (places.host,) if control.takes_host else ()
     once: dict[int, Judgement] = {}
     likes = places.likes_of(control)
@@ -135,9 +145,25 @@ def _judge_control(
     counts["pass"], counts["exempt"] = passed, exempt
     if control.place in _PLACE_OF_PROBLEMS:
         kept += _unseen(places.host, rule)
+    if waivers is not None:
+        kept = [_waived(place, control.id, places.host.name, waivers, now) for place in kept]
     for place in kept:
         counts[place.verdict] += 1 + place.alike
     return JudgedControl(rule, counts, kept)
+
+
+def _waived(place: Judged, control: str, host: str, waivers: Waivers, now: datetime) -> Judged:
+    """A failing place as its waiver leaves it."""
+    if place.verdict != "fail" or place.waiver is not None:
+        return place
+    decided = getattr(place.judgement, "provenance", None)
+    file, line = (None, None) if decided is None else (decided.file, decided.line)
+    endpoint, scope, name, own = place.key
+    names = (*place_names(endpoint, scope, name, own), *place_names(None, None, None, file, line))
+    found = waivers.find(control, host, names, now.date())
+    if found is None:
+        return place
+    return structs.replace(place, verdict="fail" if found.is_over(now.date()) else "waived", waiver=found)
 
 
 def _with_likes(kept: list[Judged], likes: Likes, samples: int | None) -> list[Judged]:
@@ -184,10 +210,11 @@ def _moved_judgement(judgement: Judgement, likeness: Likeness) -> Judgement:
 
 
 def _folded(before: Judged, rule: Rule, source: Any) -> Judged:
-    """A place that fails because the control that this one refines fails there."""
+    """A place that fails, or is waived, because the control that this one refines is there."""
     case = rule.case(None)
     refines = rule.control.refines
-    return Judged(before.key, "fail", case.severity, before.judgement, case.ceiling, refines, None, source)
+    judgement, waiver = before.judgement, before.waiver
+    return Judged(before.key, before.verdict, case.severity, judgement, case.ceiling, refines, None, source, 0, waiver)
 
 
 def _unseen(host: Host, rule: Rule) -> Iterator[Judged]:

@@ -10,7 +10,7 @@ from typing import Final
 from msgspec import structs
 
 from rupex.assess import assess
-from rupex.baseline import Baseline
+from rupex.baseline import Baseline, Waivers
 from rupex.model.run import HostDocument
 from rupex.wire.line import Manners
 from rupex.wire.observe import Connect, Round, observe
@@ -30,6 +30,7 @@ async def probe(
     skip_paths: bool = False,
     keep_all: bool = False,
     endpoints: bool = True,
+    waivers: Waivers | None = None,
 ) -> AsyncIterator[tuple[int, HostDocument]]:
     """Each target's place in ``targets`` with its document, in the order in which they are done.
 
@@ -40,7 +41,7 @@ async def probe(
     running: dict[asyncio.Task[HostDocument], int] = {}
 
     async def one(target: Target) -> HostDocument:
-        document = assess(await observe(target, around), baseline, now, keep_all=keep_all)
+        document = assess(await observe(target, around), baseline, now, keep_all=keep_all, waivers=waivers)
         return document if endpoints else structs.replace(document, endpoints=())
 
     try:

@@ -41,7 +41,7 @@ class _RuleDocument(Struct, frozen=True, forbid_unknown_fields=True):
     severity: Severity | None = None
     ceiling: _Points | None = None
     source: str | None = None
-    off: str | None = None
+    off: str | bool | None = None
     parameters: dict[str, Any] = {}
     cases: dict[str, dict[str, Any]] = {}
 
@@ -69,6 +69,16 @@ class Rule(Struct, frozen=True):
     def case(self, name: str | None) -> Case:
         """The severity and ceiling of a place that fails as ``name`` says."""
         return self.cases.get(name or "", Case(self.severity, self.ceiling))
+
+    def plain_parameters(self) -> dict[str, Any]:
+        """The parameters as a document has them: lists and tables, sets in alphabetical order."""
+        plain: dict[str, Any] = msgspec.to_builtins(
+            {
+                name: sorted(value) if isinstance(value, set | frozenset) else value
+                for name, value in self.parameters.items()
+            }
+        )
+        return {name: list(value) if isinstance(value, tuple) else value for name, value in plain.items()}
 
 
 class Baseline(Struct, frozen=True):
@@ -165,11 +175,11 @@ def _check(label: str, document: dict[str, Any], digest: str) -> Baseline:
         if name not in known:
             raise RupexError(f"{label}: {path}: there is no such control; see: rupex control list")
         rules[name] = _rule(label, path, known[name], content)
-    coverage = _convert(label, "minimum_coverage", document.get("minimum_coverage", 0.5), _Share)
+    coverage = converted(label, "minimum_coverage", document.get("minimum_coverage", 0.5), _Share)
     return Baseline(
-        name=_convert(label, "name", document.get("name"), str),
-        version=_convert(label, "version", document.get("version", "0"), str),
-        title=_convert(label, "title", document.get("title", ""), str),
+        name=converted(label, "name", document.get("name"), str),
+        version=converted(label, "version", document.get("version", "0"), str),
+        title=converted(label, "title", document.get("title", ""), str),
         minimum_coverage=_finite(label, "minimum_coverage", coverage),
         rules={name: rules[name] for name in known if name in rules},
         digest=f"sha256:{digest}",
@@ -177,11 +187,13 @@ def _check(label: str, document: dict[str, Any], digest: str) -> Baseline:
 
 
 def _rule(label: str, path: str, control: Control, content: Any) -> Rule:
-    document = _convert(label, path, content, _RuleDocument)
+    document = converted(label, path, content, _RuleDocument)
     severity = document.severity or control.severity
     weight = _finite(
         label, f"{path}.weight", WEIGHT_BY_SEVERITY[severity] if document.weight is None else document.weight
     )
+    if document.off is True:
+        raise RupexError(f"{label}: {path}.off: a reason is expected, as text; or false, to judge it all the same")
     parameters = {}
     for name in document.parameters:
         if name not in control.parameters:
@@ -190,10 +202,10 @@ def _rule(label: str, path: str, control: Control, content: Any) -> Rule:
     for name, kind in control.parameters.items():
         if name not in document.parameters:
             raise RupexError(f"{label}: {path}.parameters.{name}: missing; the control needs it")
-        parameters[name] = _convert(label, f"{path}.parameters.{name}", document.parameters[name], kind)
+        parameters[name] = converted(label, f"{path}.parameters.{name}", document.parameters[name], kind)
     cases = {}
     for name, case in document.cases.items():
-        given = _convert(label, f"{path}.cases.{name}", case, _CaseDocument)
+        given = converted(label, f"{path}.cases.{name}", case, _CaseDocument)
         cases[name] = Case(given.severity or severity, given.ceiling if "ceiling" in case else document.ceiling)
     return Rule(
         control=control,
@@ -203,7 +215,7 @@ def _rule(label: str, path: str, control: Control, content: Any) -> Rule:
         source=document.source or "; ".join(control.references),
         parameters=parameters,
         cases=cases,
-        off=document.off,
+        off=document.off or None,
     )
 
 
@@ -213,7 +225,7 @@ def _finite(label: str, path: str, number: float) -> float:
     return float(number)
 
 
-def _convert(label: str, path: str, value: Any, kind: Any) -> Any:
+def converted(label: str, path: str, value: Any, kind: Any) -> Any:
     """``value`` as ``kind``, or an error that names the key path and what is allowed there."""
     try:
         return msgspec.convert(value, kind)

@@ -24,6 +24,9 @@ def add_verbs(verbs: Any) -> None:
     parser.add_argument("--host", metavar="NAME", help="the host's name in the result (default: the tree's folder)")
     options.add_tree_options(parser)
     options.add_judging_options(parser)
+    parser.add_argument(
+        "--suggest-waivers", metavar="FILE", type=Path, help="write a waiver for each failure, for a person to fill in"
+    )
     options.add_output_options(parser)
 
 
@@ -32,6 +35,7 @@ def run(arguments: argparse.Namespace) -> int:
     from rupex.cli.progress import progress
 
     baseline = load_baseline(arguments.baseline)
+    waivers = options.waivers(arguments)
     now = options.moment(arguments.now)
     files = options.outputs(arguments.output)
     forms = {arguments.format, *(form for form, _ in files)}
@@ -41,11 +45,28 @@ def run(arguments: argparse.Namespace) -> int:
     hosts = []
     with progress(arguments.path, "audit") as paths:
         for path in paths:
-            hosts.append(_audit(path, arguments, baseline, now, endpoints=bool(forms - {"text"})))
-    return finish(hosts, baseline, now, time.monotonic() - clock, arguments, files)
+            hosts.append(_audit(path, arguments, baseline, waivers, now, endpoints=bool(forms - {"text"})))
+    if arguments.suggest_waivers is not None:
+        _suggest_waivers(arguments.suggest_waivers, hosts, now)
+    return finish(hosts, baseline, waivers, now, time.monotonic() - clock, arguments, files)
 
 
-def _audit(path: Path, arguments: argparse.Namespace, baseline: Any, now: datetime, *, endpoints: bool) -> Any:
+def _suggest_waivers(path: Path, hosts: list[Any], now: datetime) -> None:
+    import sys
+
+    from rupex.model import RupexError
+    from rupex.reports.waivers import render_suggestions
+
+    if path.exists():
+        raise RupexError(f"{path}: exists already, and somebody may have written reasons in it; name another file")
+    text, count = render_suggestions(hosts, now)
+    options.write_whole(path, text)
+    print(f"rupex: {path}: {count} waivers to fill in; delete what is to be repaired", file=sys.stderr)
+
+
+def _audit(
+    path: Path, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime, *, endpoints: bool
+) -> Any:
     from rupex.assess import assess_tree, host_name
     from rupex.host import open_tree
 
@@ -53,20 +74,24 @@ def _audit(path: Path, arguments: argparse.Namespace, baseline: Any, now: dateti
     return assess_tree(
         located.tree, located.start, baseline, now, name=arguments.host or host_name(path, located.tree.root),
         family=arguments.family, assumed=options.assumptions(arguments.assume), keep_all=arguments.verbose,
-        endpoints=endpoints,
+        endpoints=endpoints, waivers=waivers,
     )  # fmt: skip
 
 
 def finish(
     hosts: list[Any],
     baseline: Any,
+    waivers: Any,
     now: datetime,
     seconds: float,
     arguments: argparse.Namespace,
     files: list[tuple[str, Path]],
 ) -> int:
     """Write the run in every form asked for, and say how it ends."""
+    from msgspec import UNSET
+
     from rupex import __version__
+    from rupex.assess import waivers_used
     from rupex.model.run import BaselineUsed, Run, Tool
 
     document = Run(
@@ -75,6 +100,7 @@ def finish(
         seconds=round(seconds, 3),
         complete=not any(host.problems for host in hosts),
         baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest, baseline.minimum_coverage),
+        waivers=UNSET if waivers is None else waivers_used(waivers, hosts, now),
         hosts=tuple(hosts),
     )
     for form, path in files:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
@@ -31,6 +32,7 @@ def add_verbs(verbs: Any) -> None:
         nouns, "check", "check a baseline document", "rupex baseline check company.toml", _check_baseline
     )
     check.add_argument("baseline", metavar="NAME|FILE")
+    check.add_argument("--against", metavar="RUN", type=Path, help="a run document: what this baseline would do to it")
 
 
 def _list_controls(arguments: argparse.Namespace) -> int:
@@ -103,6 +105,20 @@ def _check_baseline(arguments: argparse.Namespace) -> int:
     from rupex.baseline import load_baseline
 
     baseline = load_baseline(arguments.baseline)
+    if arguments.against is not None:
+        return _check_against(baseline, arguments.against)
     off = sum(1 for rule in baseline.rules.values() if rule.off is not None)
     print(f"{arguments.baseline}: sound; {len(baseline.rules)} controls" + (f", {off} of them off" if off else ""))
+    return DONE
+
+
+def _check_against(baseline: Any, path: Path) -> int:
+    from rupex.reports.read import read_run
+    from rupex.reports.rebased import render_rescored
+    from rupex.rescoring import changes, rescore
+
+    run = read_run(path)
+    hosts, found = rescore(run, baseline), changes(run, baseline)
+    print(f"{run.baseline.name} {run.baseline.version} against {baseline.name} {baseline.version}\n")
+    print(render_rescored(hosts, found, width=options.terminal_width(), colour=options.wants_colour()), end="")
     return DONE

@@ -77,7 +77,7 @@ def _tell(arguments: argparse.Namespace, scratch: Path, simulated: Any) -> None:
             assess(gather(located.tree, located.start, name=name).host, baseline, NOW, keep_all=arguments.verbose)
         )
     arguments.format, arguments.require, arguments.refuse = "text", None, None
-    finish(hosts[:1], baseline, NOW, time.monotonic() - clock, arguments, [])
+    finish(hosts[:1], baseline, None, NOW, time.monotonic() - clock, arguments, [])
     print("\nAnd two more, in short:\n")
     _show(hosts[1:], baseline)
     print("\n3. The same stranger, after the repair\n")

@@ -44,6 +44,9 @@ def add_judging_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--baseline", metavar="NAME|FILE", default="public-web", help="the baseline (default: public-web)"
     )
+    parser.add_argument(
+        "--waivers", metavar="FILE", type=Path, help="failures that are accepted, with reason and last day"
+    )
     parser.add_argument("--now", metavar="TIME", help="judge dates as of this time, such as 2026-11-24T09:30:00Z")
     parser.add_argument(
         "--require", metavar="SCORE", type=_score, help="exit 1 when a host's score is lower, or too little was seen"
@@ -97,6 +100,15 @@ def moment(text: str | None) -> datetime:
     from rupex.assess import parse_time
 
     return parse_time(text)
+
+
+def waivers(arguments: argparse.Namespace) -> Any:
+    """The waivers that ``--waivers`` names, None without. Raises :class:`~rupex.model.RupexError`."""
+    if arguments.waivers is None:
+        return None
+    from rupex.baseline import load_waivers
+
+    return load_waivers(arguments.waivers)
 
 
 def outputs(wanted: list[str]) -> list[tuple[str, Path]]:

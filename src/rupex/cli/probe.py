@@ -54,11 +54,12 @@ def run(arguments: argparse.Namespace) -> int:
 
     targets = _targets(arguments)
     baseline = load_baseline(arguments.baseline)
+    waivers = options.waivers(arguments)
     now = options.moment(arguments.now)
     files = options.outputs(arguments.output)
     clock = time.monotonic()
-    hosts = asyncio.run(_probe(targets, baseline, now, arguments, files))
-    return finish(hosts, baseline, now, time.monotonic() - clock, arguments, files)
+    hosts = asyncio.run(_probe(targets, baseline, waivers, now, arguments, files))
+    return finish(hosts, baseline, waivers, now, time.monotonic() - clock, arguments, files)
 
 
 def _targets(arguments: argparse.Namespace) -> list[Any]:
@@ -87,7 +88,9 @@ def _listed(name: str) -> list[str]:
     return [line for row in text.splitlines() if (line := row.partition("#")[0].strip())]
 
 
-async def _probe(targets: list[Any], baseline: Any, now: Any, arguments: argparse.Namespace, files: Any) -> list[Any]:
+async def _probe(
+    targets: list[Any], baseline: Any, waivers: Any, now: Any, arguments: argparse.Namespace, files: Any
+) -> list[Any]:
     from rupex.cli.progress import Bar
     from rupex.probe import probe
     from rupex.wire.line import GENTLE, Manners
@@ -102,7 +105,7 @@ async def _probe(targets: list[Any], baseline: Any, now: Any, arguments: argpars
     with Bar("probe", len(targets)) as bar:
         async for at, document in probe(
             targets, baseline, now, manners=manners, connect=_connect(arguments.connect),
-            skip_paths=arguments.skip_paths, keep_all=arguments.verbose,
+            skip_paths=arguments.skip_paths, keep_all=arguments.verbose, waivers=waivers,
             endpoints=bool(forms - {"text"}) or len(targets) <= _SHOWN_WHOLE,
         ):  # fmt: skip
             hosts[at] = document

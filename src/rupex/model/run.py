@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from msgspec import UNSET, Struct, UnsetType, field
 
@@ -57,10 +57,20 @@ class ScoreDocument(Struct, frozen=True):
     low_ceiling: CeilingInDoubt | None
 
 
+class WaiverUsed(Struct, frozen=True):
+    """The waiver of a place, by its ``number`` in the document. ``over``: it has run out, so that the failure counts."""
+
+    number: int
+    reason: str
+    owner: str
+    until: str
+    over: bool
+
+
 class PlaceDocument(Struct, frozen=True, kw_only=True):
-    """One place of a check. ``folded``: the control whose failure here brings this one with it; ``unseen``: the file
-    that could not be read, for the place that nobody has seen; ``alike``: how many further places are like this one, where
-    they are not listed."""
+    """One place of a check. ``case``: which of the control's cases a failure is; ``folded``: the control whose failure here
+    brings this one with it; ``unseen``: the file that could not be read, for the place that nobody has seen; ``alike``: how
+    many further places are like this one, where they are not listed."""
 
     verdict: Verdict
     severity: Severity
@@ -74,6 +84,8 @@ class PlaceDocument(Struct, frozen=True, kw_only=True):
     evidence: str | None = None
     provenance: Provenance | None = None
     ceiling: float | None = None
+    case: str | UnsetType = UNSET
+    waiver: WaiverUsed | UnsetType = UNSET
     folded: str | UnsetType = UNSET
     unseen: str | UnsetType = UNSET
     alike: int | UnsetType = UNSET
@@ -94,7 +106,7 @@ class Counts(Struct, frozen=True):
 
 class CheckDocument(Struct, frozen=True, kw_only=True):
     """One control over all its places. ``attained`` from 0 to 1, null without evidence; ``lost`` and ``gain`` in points.
-    ``holds``: the ceiling that a failing place sets."""
+    ``holds``: the ceiling that a failing place sets; ``parameters``: the thresholds that it was judged by."""
 
     control: str
     verdict: Verdict
@@ -111,6 +123,7 @@ class CheckDocument(Struct, frozen=True, kw_only=True):
     counts: Counts
     places: tuple[PlaceDocument, ...]
     holds: float | None = None
+    parameters: dict[str, Any] = {}
 
 
 class ProblemDocument(Struct, frozen=True):
@@ -126,6 +139,26 @@ class Step(Struct, frozen=True):
     controls: tuple[str, ...]
     gain: float
     value: float
+
+
+class WaiverRow(Struct, frozen=True):
+    """A waiver as it fared in a run: ``places``: at how many it stands; ``state``: ``unused`` where there is none."""
+
+    number: int
+    control: str
+    host: str
+    place: str
+    reason: str
+    owner: str
+    until: str
+    places: int
+    state: Literal["in force", "run out", "unused"]
+
+
+class WaiversUsed(Struct, frozen=True):
+    document: str
+    digest: str
+    rows: tuple[WaiverRow, ...]
 
 
 class HostDocument(Struct, frozen=True, kw_only=True):
@@ -145,6 +178,7 @@ class Run(Struct, frozen=True, kw_only=True):
     seconds: float
     complete: bool
     baseline: BaselineUsed
+    waivers: WaiversUsed | UnsetType = UNSET
     hosts: tuple[HostDocument, ...]
 
 

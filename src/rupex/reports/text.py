@@ -8,7 +8,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.model.judgement import SEVERITIES
-from rupex.model.run import CheckDocument, HostDocument, PlaceDocument, Run
+from rupex.model.run import CheckDocument, HostDocument, PlaceDocument, Run, WaiversUsed, WaiverUsed
 from rupex.reports.page import Page, Style
 from rupex.reports.seen import render_seen
 
@@ -110,7 +110,22 @@ def render_run(run: Run, *, width: int = 100, colour: bool = False, verbose: boo
             continue
         _render_host(page, run, host, verbose=verbose)
         page.blank()
+    if run.waivers and not quiet:
+        _render_waivers(page, run.waivers)
     return page.render(colour=colour)
+
+
+def _render_waivers(page: Page, waivers: WaiversUsed) -> None:
+    """Waivers that need somebody: those that have run out, and those that stand for nothing."""
+    told = [row for row in waivers.rows if row.state != "in force"]
+    if not told:
+        return
+    page.line((f"Waivers of {waivers.document} that need somebody", "strong"))
+    for row in told:
+        what = f"ran out on {row.until}" if row.state == "run out" else "stands for no failure: delete it"
+        words = f"{row.control} on {row.host}, {row.place}: {what}"
+        page.entry(f"{row.number:>2}", f"{words} ({row.owner}: {row.reason})", indent=0, column=4)
+    page.blank()
 
 
 def render_brief(
@@ -142,6 +157,7 @@ def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> 
     failing = sorted((c for c in host.checks if c.verdict == "fail" and not _all_folded(c)), key=_badness)
     for number, check in enumerate(failing, 1):
         _render_finding(page, number, check, host, verbose=verbose)
+    _render_waived(page, host)
     unknown = [c for c in host.checks if c.counts.unknown]
     if unknown:
         page.line(("Could not be told", "strong"))
@@ -186,6 +202,9 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
         more = f" and {group.lines - 3} more" if group.lines > 3 else ""
         page.entry("where", ", ".join([group.where, *group.others[:2]]) + more, style="strong")
         page.entry("", group.message)
+        if isinstance(group.places[0].waiver, WaiverUsed):
+            over = group.places[0].waiver
+            page.entry("", f"it was waived until {over.until}, by {over.owner}: {over.reason}", style="doubt")
         governed = group.governed
         if len(governed) > 1:
             among = governed if verbose else governed[:_SHOWN_NAMES]
@@ -214,6 +233,25 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
     elif host.score.ceiling is not None:
         words += f"; gains nothing while the score is held at {host.score.ceiling.value:g}"
     page.entry("gain", words)
+    page.blank()
+
+
+def _render_waived(page: Page, host: HostDocument) -> None:
+    """What fails and is accepted, by control and waiver."""
+    found: dict[tuple[str, str, str, str], int] = {}
+    for check in host.checks:
+        for place in check.places:
+            if place.verdict == "waived" and isinstance(place.waiver, WaiverUsed):
+                waiver = place.waiver
+                key = check.control, waiver.reason, waiver.owner, waiver.until
+                found[key] = found.get(key, 0) + place.count
+    if not found:
+        return
+    page.line(("Waived", "strong"))
+    for (control, reason, owner, until), count in found.items():
+        many = f" at {count} places" if count > 1 else ""
+        words = f"{control}{many}: {reason} ({owner}, until {until})"
+        page.entry("", words, indent=2, column=2)
     page.blank()
 
 
@@ -281,6 +319,8 @@ def _score_words(minimum_coverage: float, host: HostDocument) -> list[tuple[str,
 def _render_score(page: Page, run: Run, host: HostDocument) -> None:
     score = host.score
     page.line(("Score  ", "strong"), *_score_words(run.baseline.minimum_coverage, host))
+    if score.value is not None and score.unwaived is not None and score.unwaived < score.value - 0.05:
+        page.entry("", f"without waivers it would be {score.unwaived:.1f}", indent=7, column=7)
     page.line("       ", *_scale(score.low, score.value, score.high, min(60, page.width - 16)))
     if score.ceiling is not None:
         words = f"held at {score.ceiling.value:g} by {score.ceiling.control}"

@@ -1,0 +1,41 @@
+"""Run documents read back: bounded, checked, and of the version that is known."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Final
+
+import msgspec
+
+from rupex.model import RupexError
+from rupex.model.run import Run
+
+MOST_BYTES: Final = 1 << 30
+"""A run of a thousand large hosts with everything listed has about 300 MB."""
+
+
+def read_run(path: Path) -> Run:
+    """The run document in ``path``. Raises :class:`~rupex.model.RupexError` for what is none."""
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise RupexError(f"{path}: more than {MOST_BYTES} bytes are not read")
+        content = path.read_bytes()
+    except OSError as error:
+        raise RupexError(f"{path}: {error.strerror}") from None
+    return decode_run(content, str(path))
+
+
+def decode_run(content: bytes, label: str) -> Run:
+    """The run document in ``content``, which ``label`` names in errors. Raises :class:`~rupex.model.RupexError`."""
+    try:
+        head: dict[str, Any] = msgspec.json.decode(content, type=dict[str, msgspec.Raw])
+    except (msgspec.MsgspecError, RecursionError):
+        raise RupexError(f"{label}: no run document: it is not JSON") from None
+    schema = bytes(head.get("schema", b"")).decode("utf-8", "replace").strip('"')
+    if schema != "rupex.run/1":
+        known = f"it says {schema[:60]}" if schema else "it names no schema"
+        raise RupexError(f"{label}: no run document that this version reads ({known}; rupex.run/1 is expected)")
+    try:
+        return msgspec.json.decode(content, type=Run)
+    except (msgspec.MsgspecError, RecursionError) as error:
+        raise RupexError(f"{label}: no sound run document: {error}") from None

@@ -1,0 +1,103 @@
+"""A run under another baseline: what weights, severities and ceilings do to scores that were worked out already.
+
+The judgements stay as they were: a threshold that changed, or a control that was off, needs another look at the host, and is
+told as such.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from msgspec import Struct
+
+from rupex.baseline import Baseline, Rule
+from rupex.model.run import CheckDocument, HostDocument, Run
+from rupex.scoring import Score, Tally, score
+
+
+class Change(Struct, frozen=True):
+    """What another baseline says of one control. ``needs_a_look``: only another audit can tell what comes of it."""
+
+    control: str
+    words: str
+    needs_a_look: bool = False
+
+
+class Rescored(Struct, frozen=True):
+    """One host: its score under the other baseline, with judgements as they were."""
+
+    name: str
+    old: float | None
+    new: Score
+
+
+def rescore(run: Run, baseline: Baseline) -> tuple[Rescored, ...]:
+    """The score that each host of ``run`` would have under ``baseline``."""
+    return tuple(Rescored(host.name, host.score.value, score(list(_tallies(host, baseline)))) for host in run.hosts)
+
+
+def changes(run: Run, baseline: Baseline) -> tuple[Change, ...]:
+    """What ``baseline`` says otherwise than the one that ``run`` was judged by, as far as the run shows."""
+    seen: dict[str, CheckDocument] = {}
+    for host in run.hosts:
+        for check in host.checks:
+            seen.setdefault(check.control, check)
+    found: list[Change] = []
+    for name, rule in baseline.rules.items():
+        known = seen.get(name)
+        if known is None:
+            if rule.off is None:
+                found.append(Change(name, "was not judged", needs_a_look=True))
+        elif rule.off is not None:
+            found.append(Change(name, f"is off: {rule.off}"))
+        else:
+            found += _changes(known, rule)
+    return tuple(found)
+
+
+def _changes(check: CheckDocument, rule: Rule) -> Iterable[Change]:
+    name = check.control
+    if check.weight != rule.weight:
+        yield Change(name, f"weight {check.weight:g} becomes {rule.weight:g}")
+    elif check.holds is not None and check.holds != (held := _ceiling(check, rule)):
+        yield Change(name, f"ceiling {check.holds:g} becomes {'none' if held is None else f'{held:g}'}")
+    for parameter, value in rule.plain_parameters().items():
+        before = check.parameters.get(parameter)
+        if before != value:
+            yield Change(name, f"{parameter}: {_shown(before)} becomes {_shown(value)}", needs_a_look=True)
+
+
+def _shown(value: Any) -> str:
+    return ", ".join(map(str, value)) or "nothing" if isinstance(value, list | tuple) else str(value)
+
+
+def _ceiling(check: CheckDocument, rule: Rule, verdict: str = "fail") -> float | None:
+    """The lowest ceiling of the places with ``verdict``, as ``rule`` has it."""
+    held = [
+        rule.case(place.case if isinstance(place.case, str) else None).ceiling
+        for place in check.places
+        if place.verdict == verdict
+    ]
+    return min((ceiling for ceiling in held if ceiling is not None), default=None)
+
+
+def _tallies(host: HostDocument, baseline: Baseline) -> Iterable[Tally]:
+    for check in host.checks:
+        rule = baseline.rules.get(check.control)
+        if rule is None or rule.off is not None:
+            continue
+        counts = check.counts
+        possible = [c for c in (rule.ceiling, *(case.ceiling for case in rule.cases.values())) if c is not None]
+        yield Tally(
+            control=check.control,
+            weight=rule.weight,
+            passed=counts.passed,
+            failed=counts.fail,
+            unknown=counts.unknown,
+            waived=counts.waived,
+            ceiling=_ceiling(check, rule),
+            unknown_ceiling=min(possible, default=None) if counts.unknown else None,
+            waived_ceiling=_ceiling(check, rule, "waived"),
+            because=next((place.message for place in check.places if place.verdict == "unknown"), ""),
+        )
