@@ -121,7 +121,12 @@ def _judge_control(
                 kept.append(_folded(failed_before[key], rule, source))
                 continue
             if blind:
-                kept.append(_judged(key, _BLIND, rule, source))
+                if not places.has_both:
+                    kept.append(_judged(key, _BLIND, rule, source))
+                elif keep_all:
+                    kept.append(_judged(key, EXEMPT, rule, source))
+                else:
+                    exempt += 1
                 continue
             if control.takes_tls:  # endpoints that share their settings share the judgement
                 shared = places.shared_tls[key[0]]
@@ -283,11 +288,13 @@ _NO_LIKES: Final[Likes] = {}
 
 class Places:
     """All places of a host by kind, made once for all controls. ``shared_tls``: endpoints by id to a number that is the
-    same where all their TLS settings but the certificates are. ``use_likeness``: leave out endpoints that are like
+    same where all their TLS settings but the certificates are. ``has_both``: the configuration speaks for what the wire cannot
+    show. ``use_likeness``: leave out endpoints that are like
     another one; a control that looks at the host as well is asked about each of them all the same."""
 
     def __init__(self, host: Host, *, use_likeness: bool, samples: int | None = None) -> None:
         self.host, self.samples = host, samples
+        self.has_both = {source.kind for source in host.sources} == {"config", "wire"}
         self.shared_tls: dict[str | None, int] = {}
         self._likes: Likes = {}
         self._models: list[Endpoint] = []

@@ -11,6 +11,7 @@ from msgspec import structs
 
 from rupex.assess import assess
 from rupex.baseline import Baseline, Waivers
+from rupex.model import Host
 from rupex.model.run import HostDocument
 from rupex.wire.line import Manners
 from rupex.wire.observe import Connect, Round, observe
@@ -18,6 +19,14 @@ from rupex.wire.targets import Target
 
 _AT_ONCE: Final = 24
 """Names that are looked at at the same time; the connections have a bound of their own."""
+
+
+async def observe_all(
+    targets: Sequence[Target], *, manners: Manners, connect: Connect | None = None, skip_paths: bool = False
+) -> list[Host]:
+    """What is seen of each target, at the same time."""
+    around = Round(list(targets), manners, connect, skip_paths=skip_paths)
+    return list(await asyncio.gather(*(observe(target, around) for target in targets)))
 
 
 async def probe(

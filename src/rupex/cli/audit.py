@@ -22,6 +22,11 @@ def add_verbs(verbs: Any) -> None:
         "path", metavar="PATH", nargs="+", type=Path, help="a host tree, a folder in one such as /etc/nginx, or a file"
     )
     parser.add_argument("--host", metavar="NAME", help="the host's name in the result (default: the tree's folder)")
+    parser.add_argument(
+        "--wire", metavar="NAME[:PORT]", action="append", default=[],
+        help="also look at this listener of the same host, and hold both against each other (repeatable)",
+    )  # fmt: skip
+    options.add_wire_options(parser)
     options.add_tree_options(parser)
     options.add_judging_options(parser)
     parser.add_argument(
@@ -71,11 +76,43 @@ def _audit(
     from rupex.host import open_tree
 
     located = open_tree(path, root=arguments.root, manifest=arguments.manifest)
+    if arguments.wire:
+        return _audit_both(path, located, arguments, baseline, waivers, now)
     return assess_tree(
         located.tree, located.start, baseline, now, name=arguments.host or host_name(path, located.tree.root),
         family=arguments.family, assumed=options.assumptions(arguments.assume), keep_all=arguments.verbose,
         endpoints=endpoints, waivers=waivers,
     )  # fmt: skip
+
+
+def _audit_both(
+    path: Path, located: Any, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime
+) -> Any:
+    import asyncio
+
+    from rupex.assess import assess, gather, host_name
+    from rupex.joining import join
+    from rupex.model import RupexError
+    from rupex.probe import observe_all
+    from rupex.wire.targets import merge_targets, parse_target
+
+    if len(arguments.path) > 1:
+        raise RupexError("--wire goes with one PATH: the listener is that host's")
+    targets = merge_targets(parse_target(text) for text in arguments.wire)
+    evidence = gather(
+        located.tree, located.start, name=arguments.host or host_name(path, located.tree.root),
+        family=arguments.family, assumed=options.assumptions(arguments.assume),
+    )  # fmt: skip
+    seen = asyncio.run(
+        observe_all(
+            targets,
+            manners=options.manners(arguments),
+            connect=options.connect(arguments.connect),
+            skip_paths=arguments.skip_paths,
+        )
+    )
+    host = join(evidence, located.tree, seen)
+    return assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers)
 
 
 def finish(

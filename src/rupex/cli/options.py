@@ -57,6 +57,38 @@ def add_judging_options(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
+def add_wire_options(parser: argparse.ArgumentParser) -> None:
+    """What a verb that looks at listeners takes."""
+    parser.add_argument("--connect", metavar="ADDR[:PORT]", help="go there instead of to the names' own addresses")
+    parser.add_argument(
+        "--gentle", action="store_true", help="one connection at a time with a pause, for fragile devices"
+    )
+    parser.add_argument("--skip-paths", action="store_true", help="do not ask for the paths that files often lie at")
+    parser.add_argument(
+        "--patience", metavar="SECONDS", type=_seconds, help="wait as long for one connection or answer (default: 8)"
+    )
+
+
+def manners(arguments: argparse.Namespace) -> Any:
+    """How patient and how gentle a look at listeners is."""
+    from msgspec import structs
+
+    from rupex.wire.line import GENTLE, Manners
+
+    found = GENTLE if arguments.gentle else Manners()
+    return found if arguments.patience is None else structs.replace(found, step_seconds=arguments.patience)
+
+
+def connect(text: str | None) -> Any:
+    if text is None:
+        return None
+    from rupex.wire.observe import Connect
+    from rupex.wire.targets import parse_target
+
+    there = parse_target(text)
+    return Connect(there.name, there.ports[0] if there.chosen else None)
+
+
 def add_output_options(parser: argparse.ArgumentParser) -> None:
     """What a verb that reports takes."""
     parser.add_argument("--format", choices=FORMATS, default="text", help="what to write to standard output")
@@ -70,6 +102,16 @@ def add_output_options(parser: argparse.ArgumentParser) -> None:
 def add_volume_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--verbose", action="store_true", help="evidence, provenance, and everything that was judged")
     parser.add_argument("--quiet", action="store_true", help="one line a host")
+
+
+def _seconds(text: str) -> float:
+    try:
+        number = float(text)
+    except ValueError:
+        number = 0.0
+    if not 0.05 <= number <= 600:
+        raise argparse.ArgumentTypeError(f"{text!r} is no time to wait; one is a number of seconds from 0.05 to 600")
+    return number
 
 
 def _score(text: str) -> float:

@@ -25,26 +25,9 @@ def add_verbs(verbs: Any) -> None:
         help="a name or address to ask for; without a port 443 and 80, of which one may be closed",
     )  # fmt: skip
     parser.add_argument("--names", metavar="FILE", help="more names, one a line, # for comments; - for standard input")
-    parser.add_argument("--connect", metavar="ADDR[:PORT]", help="go there instead of to the names' own addresses")
-    parser.add_argument(
-        "--gentle", action="store_true", help="one connection at a time with a pause, for fragile devices"
-    )
-    parser.add_argument("--skip-paths", action="store_true", help="do not ask for the paths that files often lie at")
-    parser.add_argument(
-        "--patience", metavar="SECONDS", type=_seconds, help="wait as long for one connection or answer (default: 8)"
-    )
+    options.add_wire_options(parser)
     options.add_judging_options(parser)
     options.add_output_options(parser)
-
-
-def _seconds(text: str) -> float:
-    try:
-        number = float(text)
-    except ValueError:
-        number = 0.0
-    if not 0.05 <= number <= 600:
-        raise argparse.ArgumentTypeError(f"{text!r} is no time to wait; one is a number of seconds from 0.05 to 600")
-    return number
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -93,31 +76,15 @@ async def _probe(
 ) -> list[Any]:
     from rupex.cli.progress import Bar
     from rupex.probe import probe
-    from rupex.wire.line import GENTLE, Manners
 
-    manners = GENTLE if arguments.gentle else Manners()
-    if arguments.patience is not None:
-        from msgspec import structs
-
-        manners = structs.replace(manners, step_seconds=arguments.patience)
     forms = {arguments.format, *(form for form, _ in files)}
     hosts: list[Any] = [None] * len(targets)
     with Bar("probe", len(targets)) as bar:
         async for at, document in probe(
-            targets, baseline, now, manners=manners, connect=_connect(arguments.connect),
+            targets, baseline, now, manners=options.manners(arguments), connect=options.connect(arguments.connect),
             skip_paths=arguments.skip_paths, keep_all=arguments.verbose, waivers=waivers,
             endpoints=bool(forms - {"text"}) or len(targets) <= _SHOWN_WHOLE,
         ):  # fmt: skip
             hosts[at] = document
             bar.advance()
     return hosts
-
-
-def _connect(text: str | None) -> Any:
-    if text is None:
-        return None
-    from rupex.wire.observe import Connect
-    from rupex.wire.targets import parse_target
-
-    there = parse_target(text)
-    return Connect(there.name, there.ports[0] if there.chosen else None)

@@ -261,13 +261,36 @@ class KeyFile(Struct, frozen=True, kw_only=True):
     unknown: str | None = None
 
 
+class Running(Struct, frozen=True):
+    """A process of a server: its ``family``, the account it runs as, and since when."""
+
+    family: str
+    owner: str
+    started: datetime
+
+
+class Predicted(Struct, frozen=True):
+    """What the configuration says that the front page of a listener, seen from outside, will be. ``status`` None: content
+    decides it; ``unknown``: why it cannot be told."""
+
+    endpoint: str
+    scope: str
+    provenance: Provenance
+    status: int | None = None
+    location: str | None = None
+    headers: tuple[tuple[str, str], ...] = ()
+    unknown: str | None = None
+
+
 class Host(Struct, frozen=True, kw_only=True):
     """Everything known of one host, before it is judged. ``chains``: the certificates of a
     file (or sent by a listener), leaf first as configured, by its path; ``paths``: the way of a sent one to an anchor.
     ``alike``: how endpoints, by id, come of others of the host. ``partial``: why there may be endpoints that were not looked
     for, such as a single port that was asked. ``renewals``: what renews certificates, None where no tree was looked at;
     ``lives``: of every certificate, how long it lives. ``firewall``: None where the tree has no
-    word of one; ``listening``: the sockets that accept connections, None where there is no list of them."""
+    word of one; ``listening``: the sockets that accept connections, None where there is no list of them. Of a host
+    that was seen from both sides: ``predicted``, by the id of an endpoint that was seen; ``running``: processes of its
+    servers; ``modified``: when files that endpoints name were written."""
 
     name: str
     sources: tuple[Source, ...]
@@ -286,6 +309,9 @@ class Host(Struct, frozen=True, kw_only=True):
     lives: tuple[Life, ...] = ()
     firewall: Setting[Firewall] | None = None
     listening: tuple[Listening, ...] | None = None
+    predicted: Mapping[str, Predicted] = {}
+    running: tuple[Running, ...] = ()
+    modified: Mapping[str, datetime] = {}
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""
