@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
+from hashlib import sha256
 from pathlib import Path
 from typing import Final
 
@@ -12,8 +13,9 @@ from msgspec import UNSET, Struct, structs
 
 from rupex.baseline import Baseline, Rule, Waiver, Waivers
 from rupex.gather import Evidence, Scene, count_files, gather, host_of, open_scene
-from rupex.host import HostTree
+from rupex.host import HostTree, TreeError
 from rupex.host.opening import archive_name, is_archive
+from rupex.host.processes import find_running
 from rupex.judging import Judged, JudgedControl, judge
 from rupex.model import Endpoint, Fail, Host, Life, Pass, Problem, Provenance, RupexError, Sample
 from rupex.model.judgement import Verdict, worst_verdict
@@ -22,6 +24,7 @@ from rupex.model.run import (
     CeilingInForce,
     CheckDocument,
     Counts,
+    FileTrace,
     HostDocument,
     PlaceDocument,
     ProblemDocument,
@@ -40,6 +43,9 @@ WORTH_SHARING: Final = 300
 
 SAMPLES: Final = 8
 """Of places that are like another one, how many are listed when nobody wants them all: a text shows no more."""
+
+MOST_TRACES: Final = 2_000
+"""Files of one host that are told with their digest."""
 
 HERE: Final = 0.44
 """The part that is worked on here, and not in the child: less than half, since what the child found is read here."""
@@ -109,7 +115,7 @@ def assess_tree(
 
     if not has_two_cores() or count_files(tree, start, family, WORTH_SHARING) < WORTH_SHARING:
         document = assess(host_of(scene(), outlines=outlines), baseline, now, keep_all=keep_all, waivers=waivers)
-        return document if endpoints else structs.replace(document, endpoints=())
+        return traced(document, tree) if endpoints else structs.replace(document, endpoints=())
 
     # Both read the configuration: memory that a child shares is copied as soon as it looks at it, which costs more.
     def part(share: Share) -> tuple[Host, dict[str, Findings]]:
@@ -138,7 +144,34 @@ def assess_tree(
         findings[control].add(more)
     findings |= _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=True, waivers=waivers), now)
     document = _document(host, baseline, findings)
-    return document if endpoints else structs.replace(document, endpoints=())
+    return traced(document, tree) if endpoints else structs.replace(document, endpoints=())
+
+
+def traced(document: HostDocument, tree: HostTree) -> HostDocument:
+    """``document`` with what a later run needs to tell whether anything was done: digests and times of the files that decide
+    what fails, and the processes of the servers."""
+    files: dict[str, None] = {}
+    for place in (place for check in document.checks for place in check.places):
+        decided = place.provenance.file if place.provenance is not None else None
+        for file in (place.file, decided):
+            if file is not None and place.verdict in ("fail", "unknown") and len(files) < MOST_TRACES:
+                files[file] = None
+    traces = tuple(_trace(file, tree) for file in files)
+    return structs.replace(document, traces=traces, running=find_running(tree))
+
+
+def _trace(file: str, tree: HostTree) -> FileTrace:
+    try:
+        content = tree.read(file)
+    except TreeError:
+        content = b""
+    has_key = b"PRIVATE KEY" in content or content[:1] in (b"\x30", b"\xfe", b"\xce")
+    written = tree.modified(file)
+    return FileTrace(
+        file,
+        None if has_key or not content else sha256(content).hexdigest(),
+        None if written is None else written.strftime("%Y-%m-%dT%H:%M:%SZ"),
+    )
 
 
 def _findings(judged: Iterable[JudgedControl], now: datetime) -> dict[str, Findings]:

@@ -90,7 +90,7 @@ def _audit_both(
 ) -> Any:
     import asyncio
 
-    from rupex.assess import assess, gather, host_name
+    from rupex.assess import assess, gather, host_name, traced
     from rupex.joining import join
     from rupex.model import RupexError
     from rupex.probe import observe_all
@@ -112,7 +112,7 @@ def _audit_both(
         )
     )
     host = join(evidence, located.tree, seen)
-    return assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers)
+    return traced(assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers), located.tree)
 
 
 def finish(

@@ -153,6 +153,13 @@ def waivers(arguments: argparse.Namespace) -> Any:
     return load_waivers(arguments.waivers)
 
 
+def read_run(name: str) -> Any:
+    """The run document in the file ``name``. Raises :class:`~rupex.model.RupexError`."""
+    from rupex.reports.read import read_run as read
+
+    return read(Path(name))
+
+
 def outputs(wanted: list[str]) -> list[tuple[str, Path]]:
     """``--output`` values as (format, file). Raises :class:`~rupex.model.RupexError`."""
     suffixes = {".json": "json", ".txt": "text"}

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from msgspec import UNSET, Struct, UnsetType, field
 
 from rupex.model.endpoint import Endpoint
-from rupex.model.facts import Source
+from rupex.model.facts import Running, Source
 from rupex.model.judgement import Severity, Verdict
 from rupex.model.problem import ProblemKind
 from rupex.model.provenance import Provenance
@@ -161,7 +161,19 @@ class WaiversUsed(Struct, frozen=True):
     rows: tuple[WaiverRow, ...]
 
 
+class FileTrace(Struct, frozen=True):
+    """A file that decided something: a digest of its content, null where it holds a key or cannot be read; and when it was
+    written, null where the tree did not keep times."""
+
+    file: str
+    sha256: str | None
+    modified: str | None
+
+
 class HostDocument(Struct, frozen=True, kw_only=True):
+    """``traces``: the files that decided what fails or is unknown, to tell later whether they changed; ``running``: the
+    processes of its servers, where the tree knows them."""
+
     name: str
     sources: tuple[Source, ...]
     score: ScoreDocument
@@ -169,6 +181,8 @@ class HostDocument(Struct, frozen=True, kw_only=True):
     checks: tuple[CheckDocument, ...]
     steps: tuple[Step, ...]
     problems: tuple[ProblemDocument, ...]
+    traces: tuple[FileTrace, ...] = ()
+    running: tuple[Running, ...] = ()
 
 
 class Run(Struct, frozen=True, kw_only=True):
@@ -180,6 +194,65 @@ class Run(Struct, frozen=True, kw_only=True):
     baseline: BaselineUsed
     waivers: WaiversUsed | UnsetType = UNSET
     hosts: tuple[HostDocument, ...]
+
+
+class ScorePair(Struct, frozen=True):
+    old: float | None
+    new: float | None
+
+
+class LostPair(Struct, frozen=True):
+    """Points that a control costs before and after."""
+
+    control: str
+    old: float
+    new: float
+
+
+Changed = Literal["better", "worse", "new", "gone"]
+
+
+class ChangeDocument(Struct, frozen=True):
+    """One place that came out otherwise. ``new``: its endpoint or control was not there before; ``gone``: it is no more.
+    ``place`` is as in the run that has it, the newer one first."""
+
+    control: str
+    change: Changed
+    severity: Severity
+    place: PlaceDocument
+    old: Verdict | None
+    new: Verdict | None
+
+
+class UnchangedDocument(Struct, frozen=True):
+    """Why a control still fails, as far as the evidence shows: ``places`` of it have this ``reason``."""
+
+    control: str
+    severity: Severity
+    reason: str
+    evidence: str
+    places: int
+
+
+class HostComparison(Struct, frozen=True, kw_only=True):
+    """``score`` null on a side where the host is not. ``parts``: where the points went; ``ceilings``: what held the score."""
+
+    name: str
+    score: ScorePair
+    ceilings: ScorePair
+    parts: tuple[LostPair, ...]
+    changes: tuple[ChangeDocument, ...]
+    unchanged_because: tuple[UnchangedDocument, ...]
+
+
+class CompareDocument(Struct, frozen=True, kw_only=True):
+    """Two runs laid side by side. ``notes``: what makes them harder to compare."""
+
+    schema: Literal["rupex.compare/1"] = "rupex.compare/1"
+    old: str
+    new: str
+    hosts: tuple[HostComparison, ...]
+    notes: tuple[str, ...] = ()
 
 
 class EffectiveDocument(Struct, frozen=True, kw_only=True):

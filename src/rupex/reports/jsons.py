@@ -7,10 +7,19 @@ from typing import Any, Final
 
 import msgspec
 
-from rupex.model.run import AnswerDocument, CredentialDocument, EffectiveDocument, LineDocument, Run, SuitesDocument
+from rupex.model.run import (
+    AnswerDocument,
+    CompareDocument,
+    CredentialDocument,
+    EffectiveDocument,
+    LineDocument,
+    Run,
+    SuitesDocument,
+)
 
 DOCUMENTS: Final[dict[str, Any]] = {
     "run": Run,
+    "compare": CompareDocument,
     "effective": EffectiveDocument,
     "answer": AnswerDocument,
     "line": LineDocument,

@@ -1,0 +1,61 @@
+"""``rupex compare``: two runs side by side, and why nothing changed where it did not."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import Any
+
+from rupex.cli import options
+from rupex.cli.main import DONE, GATE_NOT_MET
+
+
+def add_verbs(verbs: Any) -> None:
+    parser = options.verb(
+        verbs, "compare", "compare two runs: what got better, worse, new, gone; and why nothing changed",
+        "rupex compare before.json after.json", run,
+    )  # fmt: skip
+    parser.add_argument("old", metavar="OLD", help="a run document of before")
+    parser.add_argument("new", metavar="NEW", help="a run document of after")
+    parser.add_argument(
+        "--refuse", metavar="SEVERITY", choices=("critical", "high", "medium", "low"),
+        help="exit 1 when a place fails with this severity or a worse one that did not fail before",
+    )  # fmt: skip
+    options.add_output_options(parser)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    from rupex.comparing import compare
+    from rupex.reports.jsons import render_json
+
+    files = options.outputs(arguments.output)
+    old, new = options.read_run(arguments.old), options.read_run(arguments.new)
+    document = compare(old, new, arguments.old, arguments.new)
+
+    def rendered(form: str, *, width: int, colour: bool) -> str:
+        if form == "json":
+            return render_json(document)
+        from rupex.reports.compare import render_comparison
+
+        return render_comparison(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
+
+    for form, path in files:
+        options.write_whole(path, rendered(form, width=100, colour=False))
+    print(rendered(arguments.format, width=options.terminal_width(), colour=options.wants_colour()), end="")
+    return _status(document, arguments.refuse)
+
+
+def _status(document: Any, refused: str | None) -> int:
+    from rupex.model.judgement import SEVERITIES
+    from rupex.reports.clean import clean
+
+    if refused is None:
+        return DONE
+    bad = SEVERITIES[: SEVERITIES.index(refused) + 1]
+    met = True
+    for host in document.hosts:
+        worse = dict.fromkeys(c.control for c in host.changes if c.new == "fail" and c.severity in bad)
+        if worse:
+            met = False
+            print(f"rupex: {clean(host.name)} fails where it did not before: {', '.join(worse)}", file=sys.stderr)
+    return DONE if met else GATE_NOT_MET
