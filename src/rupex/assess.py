@@ -17,11 +17,25 @@ from rupex.host import HostTree, TreeError
 from rupex.host.opening import archive_name, is_archive
 from rupex.host.processes import find_running
 from rupex.judging import Judged, JudgedControl, judge
-from rupex.model import Endpoint, Fail, Host, Life, Pass, Problem, Provenance, RupexError, Sample
+from rupex.model import (
+    Certificate,
+    CertificateFile,
+    Endpoint,
+    Fail,
+    Host,
+    Life,
+    Pass,
+    Problem,
+    Provenance,
+    RupexError,
+    Sample,
+    lifetime_days,
+)
 from rupex.model.judgement import Verdict, worst_verdict
 from rupex.model.run import (
     CeilingInDoubt,
     CeilingInForce,
+    CertificateSeen,
     CheckDocument,
     Counts,
     FileTrace,
@@ -43,6 +57,9 @@ WORTH_SHARING: Final = 300
 
 SAMPLES: Final = 8
 """Of places that are like another one, how many are listed when nobody wants them all: a text shows no more."""
+
+_NAMES_SHOWN: Final = 200
+"""Names and endpoints of one certificate that a document has."""
 
 MOST_TRACES: Final = 2_000
 """Files of one host that are told with their digest."""
@@ -81,6 +98,7 @@ class HalfHost(Struct):
     samples: tuple[Sample, ...]
     problems: tuple[Problem, ...]
     lives: tuple[Life, ...]
+    certificates: tuple[CertificateSeen, ...]
 
 
 def assess(
@@ -129,7 +147,8 @@ def assess_tree(
         told = host.endpoints
         if outlines:  # what they negotiate was judged here, and nobody else will ask
             told = tuple(structs.replace(e, tls=None) if e.id in host.alike else e for e in told)
-        return msgspec.msgpack.encode(HalfHost(findings, told, host.samples, host.problems, host.lives))
+        certificates = () if outlines else _certificates(host)
+        return msgspec.msgpack.encode(HalfHost(findings, told, host.samples, host.problems, host.lives, certificates))
 
     (first, findings), received = both(lambda: part(Share(0.0, HERE)), there)
     second = msgspec.msgpack.decode(received, type=HalfHost)
@@ -144,6 +163,7 @@ def assess_tree(
         findings[control].add(more)
     findings |= _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=True, waivers=waivers), now)
     document = _document(host, baseline, findings)
+    document = structs.replace(document, certificates=document.certificates + second.certificates)
     return traced(document, tree) if endpoints else structs.replace(document, endpoints=())
 
 
@@ -210,6 +230,31 @@ def _tally(rule: Rule, findings: Findings) -> Tally:
     )
 
 
+def revised(document: HostDocument, baseline: Baseline, more: Iterable[JudgedControl], now: datetime) -> HostDocument:
+    """``document`` with ``more`` controls in it, such as those that only a whole fleet can judge, scored again."""
+    findings = {check.control: _found_before(check) for check in document.checks} | _findings(more, now)
+    host = Host(name=document.name, sources=document.sources, endpoints=document.endpoints)
+    again = _document(host, baseline, findings)
+    return structs.replace(document, score=again.score, checks=again.checks, steps=again.steps)
+
+
+def _found_before(check: CheckDocument) -> Findings:
+    counts = check.counts
+    found: dict[Verdict, int] = {
+        "pass": counts.passed, "fail": counts.fail, "unknown": counts.unknown, "exempt": counts.exempt,
+        "waived": counts.waived,
+    }  # fmt: skip
+    lifted = [place.ceiling for place in check.places if place.verdict == "waived" and place.ceiling is not None]
+    return Findings(
+        found,
+        list(check.places),
+        check.holds,
+        min(lifted, default=None),
+        next((place.message for place in check.places if place.verdict == "unknown"), ""),
+        sum(place.count for place in check.places if place.folded and place.verdict == "fail"),
+    )
+
+
 def _document(host: Host, baseline: Baseline, findings: Mapping[str, Findings]) -> HostDocument:
     rules = [(rule, findings[name]) for name, rule in baseline.rules.items() if name in findings]
     tallies = [_tally(rule, found) for rule, found in rules]
@@ -232,6 +277,19 @@ def _document(host: Host, baseline: Baseline, findings: Mapping[str, Findings]) 
         ),
         steps=tuple(first_steps(tallies)),
         problems=tuple(ProblemDocument(p.kind, p.file, p.line, p.message) for p in host.problems),
+        certificates=_certificates(host),
+    )  # fmt: skip
+
+
+def _certificates(host: Host) -> tuple[CertificateSeen, ...]:
+    return tuple(_certificate(file, file.leaf) for file in host.certificates if file.leaf is not None)
+
+
+def _certificate(file: CertificateFile, leaf: Certificate) -> CertificateSeen:
+    return CertificateSeen(
+        file.path, file.source, leaf.subject, leaf.names[:_NAMES_SHOWN], leaf.not_after.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        lifetime_days(leaf.not_before, leaf.not_after), leaf.key_type, leaf.key_bits, leaf.digest, leaf.sha256,
+        leaf.public_sha256, file.endpoints[:_NAMES_SHOWN],
     )  # fmt: skip
 
 

@@ -123,6 +123,7 @@ def finish(
     seconds: float,
     arguments: argparse.Namespace,
     files: list[tuple[str, Path]],
+    fleet: Any = None,
 ) -> int:
     """Write the run in every form asked for, and say how it ends."""
     from msgspec import UNSET
@@ -138,6 +139,7 @@ def finish(
         complete=not any(host.problems for host in hosts),
         baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest, baseline.minimum_coverage),
         waivers=UNSET if waivers is None else waivers_used(waivers, hosts, now),
+        fleet=UNSET if fleet is None else fleet,
         hosts=tuple(hosts),
     )
     for form, path in files:
@@ -152,6 +154,10 @@ def _render(document: Any, form: str, arguments: argparse.Namespace, *, width: i
         from rupex.reports.jsons import render_json
 
         return render_json(document)
+    if document.fleet and not arguments.quiet:
+        from rupex.reports.fleet import render_fleet
+
+        return render_fleet(document, width=width, colour=colour, verbose=arguments.verbose)
     from rupex.reports.text import render_run
 
     return render_run(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)

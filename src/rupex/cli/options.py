@@ -58,14 +58,19 @@ def add_judging_options(parser: argparse.ArgumentParser) -> None:
 
 
 def add_wire_options(parser: argparse.ArgumentParser) -> None:
-    """What a verb that looks at listeners takes."""
+    """What a verb that looks at named listeners takes."""
     parser.add_argument("--connect", metavar="ADDR[:PORT]", help="go there instead of to the names' own addresses")
+    add_looking_options(parser)
+
+
+def add_looking_options(parser: argparse.ArgumentParser) -> None:
+    """How listeners are looked at."""
     parser.add_argument(
         "--gentle", action="store_true", help="one connection at a time with a pause, for fragile devices"
     )
     parser.add_argument("--skip-paths", action="store_true", help="do not ask for the paths that files often lie at")
     parser.add_argument(
-        "--patience", metavar="SECONDS", type=_seconds, help="wait as long for one connection or answer (default: 8)"
+        "--patience", metavar="SECONDS", type=seconds, help="wait as long for one connection or answer (default: 8)"
     )
 
 
@@ -104,7 +109,7 @@ def add_volume_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--quiet", action="store_true", help="one line a host")
 
 
-def _seconds(text: str) -> float:
+def seconds(text: str) -> float:
     try:
         number = float(text)
     except ValueError:

@@ -22,6 +22,7 @@ Place = Literal["host", "endpoint", "scope", "name", "certificate", "file"]
 Judge = Callable[..., Judgement]
 F = TypeVar("F", bound=Judge)
 
+_AT_THE_EDGE: Final = ("transport.", "redirect.", "header.hsts")
 _NOT_A_PARAMETER: Final = frozenset({"now"})
 
 
@@ -57,6 +58,11 @@ class Control(Struct, frozen=True):
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire")
     refusing: bool = False
     control_ports: bool = False
+
+    @property
+    def is_for_the_edge(self) -> bool:
+        """Whether an edge in front of a host is judged for it: what a stranger meets before any page."""
+        return self.id.startswith(_AT_THE_EDGE)
 
     def remedy_for(self, families: tuple[str, ...]) -> str:
         """What to change, in the words of the given families."""

@@ -240,3 +240,22 @@ def stapling(endpoint: Endpoint, host: Host) -> Judgement:
     if demanded:
         return Fail("the certificate demands a stapled response, and none is sent", setting.provenance, "demanded")
     return Fail("no response is stapled", setting.provenance)
+
+
+@control(
+    "cert.key-shared",
+    title="No key is shared by hosts of different owners",
+    place="host",
+    severity="medium",
+    why="A key that two owners have is lost when either loses it, and neither can replace it alone.",
+    references=("operational: whoever answers for a host answers for its key",),
+    remedy={"*": "Make a key of its own for each owner, and have its certificate issued anew."},
+)
+def key_shared(host: Host) -> Judgement:
+    if host.shared is None:
+        return EXEMPT
+    if not host.shared:
+        return PASS
+    first = host.shared[0]
+    more = f", and {len(host.shared) - 1} more keys are shared so" if len(host.shared) > 1 else ""
+    return Fail(f"the key of {first.place} is that of {', '.join(first.others[:4])} too{more}")

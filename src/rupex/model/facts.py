@@ -269,6 +269,13 @@ class Running(Struct, frozen=True):
     started: datetime
 
 
+class SharedKey(Struct, frozen=True):
+    """A key of this host, by the certificate at ``place``, that ``others`` have too, each as host and owner."""
+
+    place: str
+    others: tuple[str, ...]
+
+
 class Predicted(Struct, frozen=True):
     """What the configuration says that the front page of a listener, seen from outside, will be. ``status`` None: content
     decides it; ``unknown``: why it cannot be told."""
@@ -290,7 +297,9 @@ class Host(Struct, frozen=True, kw_only=True):
     ``lives``: of every certificate, how long it lives. ``firewall``: None where the tree has no
     word of one; ``listening``: the sockets that accept connections, None where there is no list of them. Of a host
     that was seen from both sides: ``predicted``, by the id of an endpoint that was seen; ``running``: processes of its
-    servers; ``modified``: when files that endpoints name were written."""
+    servers; ``modified``: when files that endpoints name were written. Of a host in a fleet: ``behind``: the edge in
+    front of it, which is judged for what only strangers meet; ``shared``: keys that hosts of other owners have too, None
+    outside a fleet."""
 
     name: str
     sources: tuple[Source, ...]
@@ -312,6 +321,8 @@ class Host(Struct, frozen=True, kw_only=True):
     predicted: Mapping[str, Predicted] = {}
     running: tuple[Running, ...] = ()
     modified: Mapping[str, datetime] = {}
+    behind: str = ""
+    shared: tuple[SharedKey, ...] | None = None
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""

@@ -170,9 +170,35 @@ class FileTrace(Struct, frozen=True):
     modified: str | None
 
 
+class CertificateSeen(Struct, frozen=True):
+    """A certificate of the host: its file, or the listener that sent it; ``public_sha256`` is of its public key."""
+
+    place: str
+    source: Literal["files", "wire"]
+    subject: str
+    names: tuple[str, ...]
+    not_after: str
+    lifetime_days: int
+    key_type: str
+    key_bits: int | None
+    digest: str | None
+    sha256: str
+    public_sha256: str
+    endpoints: tuple[str, ...]
+
+
+class InventoryRow(Struct, frozen=True):
+    """What a fleet's inventory says of the host."""
+
+    owner: str
+    tags: tuple[str, ...]
+    weight: float
+    behind: str
+
+
 class HostDocument(Struct, frozen=True, kw_only=True):
     """``traces``: the files that decided what fails or is unknown, to tell later whether they changed; ``running``: the
-    processes of its servers, where the tree knows them."""
+    processes of its servers, where the tree knows them; ``baseline``: of a fleet, the host's own."""
 
     name: str
     sources: tuple[Source, ...]
@@ -183,6 +209,51 @@ class HostDocument(Struct, frozen=True, kw_only=True):
     problems: tuple[ProblemDocument, ...]
     traces: tuple[FileTrace, ...] = ()
     running: tuple[Running, ...] = ()
+    certificates: tuple[CertificateSeen, ...] = ()
+    inventory: InventoryRow | UnsetType = UNSET
+    baseline: BaselineUsed | UnsetType = UNSET
+
+
+class FleetPart(Struct, frozen=True):
+    """Hosts of one owner or tag: how many, how many of them have a score, the mean of those by weight, and the worst."""
+
+    name: str
+    hosts: int
+    scored: int
+    mean: float | None
+    worst: str | None
+
+
+class FleetCost(Struct, frozen=True):
+    """What one control costs the fleet: ``hosts`` fail it, by ``points`` of the mean; of ``held`` it holds the score."""
+
+    control: str
+    title: str
+    hosts: int
+    points: float
+    held: int
+
+
+class Expiry(Struct, frozen=True):
+    """A certificate with its last day, and the days left on the day of the run, rounded down."""
+
+    host: str
+    place: str
+    subject: str
+    not_after: str
+    days_left: int
+
+
+class FleetDocument(Struct, frozen=True, kw_only=True):
+    """The fleet as a whole. ``ranking``: host names, worst first; ``mean``: of the scores, by weight."""
+
+    inventory: str
+    mean: float | None
+    ranking: tuple[str, ...]
+    owners: tuple[FleetPart, ...]
+    tags: tuple[FleetPart, ...]
+    costs: tuple[FleetCost, ...]
+    expiries: tuple[Expiry, ...]
 
 
 class Run(Struct, frozen=True, kw_only=True):
@@ -193,6 +264,7 @@ class Run(Struct, frozen=True, kw_only=True):
     complete: bool
     baseline: BaselineUsed
     waivers: WaiversUsed | UnsetType = UNSET
+    fleet: FleetDocument | UnsetType = UNSET
     hosts: tuple[HostDocument, ...]
 
 

@@ -305,9 +305,7 @@ def _score_words(minimum_coverage: float, host: HostDocument) -> list[tuple[str,
     score = host.score
     if score.value is None:
         return [("no score: nothing could be judged", "doubt")]
-    style: Style = (
-        "good" if score.band in ("firm", "hardened") else "bad" if score.band in ("open", "weak") else "doubt"
-    )
+    style = score_style(score.band)
     bounds = f"between {score.low:.1f} and {score.high:.1f}"
     if score.coverage < minimum_coverage:
         seen = f": {score.coverage:.0%} of the baseline, {bounds}; no gate is met"
@@ -316,12 +314,17 @@ def _score_words(minimum_coverage: float, host: HostDocument) -> list[tuple[str,
     return [(f"{score.value:.1f} {score.band}", style), (words, "plain")]
 
 
+def score_style(band: str | None) -> Style:
+    """How a score of this band is written."""
+    return "good" if band in ("firm", "hardened") else "bad" if band in ("open", "weak") else "doubt"
+
+
 def _render_score(page: Page, run: Run, host: HostDocument) -> None:
     score = host.score
     page.line(("Score  ", "strong"), *_score_words(run.baseline.minimum_coverage, host))
     if score.value is not None and score.unwaived is not None and score.unwaived < score.value - 0.05:
         page.entry("", f"without waivers it would be {score.unwaived:.1f}", indent=7, column=7)
-    page.line("       ", *_scale(score.low, score.value, score.high, min(60, page.width - 16)))
+    page.line("       ", *scale(score.low, score.value, score.high, min(60, page.width - 16)))
     if score.ceiling is not None:
         words = f"held at {score.ceiling.value:g} by {score.ceiling.control}"
         page.entry("", f"{words}; without a ceiling it would be {score.uncapped or 0:.1f}", indent=7, column=7)
@@ -340,7 +343,7 @@ def _render_score(page: Page, run: Run, host: HostDocument) -> None:
             before = step.value
 
 
-def _scale(low: float, value: float | None, high: float, cells: int) -> list[tuple[str, Style]]:
+def scale(low: float, value: float | None, high: float, cells: int) -> list[tuple[str, Style]]:
     """0 to 100 as a bar: full up to the value, shaded from the low to the high bound."""
 
     def cell(points: float) -> int:

@@ -1,0 +1,89 @@
+"""``rupex fleet``: every host of an inventory, audited and probed, ranked, with what costs the fleet most."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from rupex.cli import options
+from rupex.cli.audit import finish
+
+
+def add_verbs(verbs: Any) -> None:
+    parser = options.verb(
+        verbs, "fleet", "audit and probe every host of an inventory, and rank them",
+        "rupex fleet hosts.toml --output fleet.json", run,
+    )  # fmt: skip
+    parser.add_argument("inventory", metavar="INVENTORY", type=Path, help="the hosts: TOML, or CSV for large lists")
+    parser.add_argument("--afresh", action="store_true", help="do not go on where an interrupted run was")
+    parser.add_argument(
+        "--jobs", metavar="N", type=_jobs, default=max(2, os.cpu_count() or 2), help="hosts that are judged at a time"
+    )
+    parser.add_argument(
+        "--host-seconds", metavar="SECONDS", type=options.seconds, default=300.0,
+        help="leave a host whose files take longer (default: 300)",
+    )  # fmt: skip
+    options.add_looking_options(parser)
+    options.add_judging_options(parser)
+    options.add_output_options(parser)
+
+
+def _jobs(text: str) -> int:
+    if not text.isdecimal() or not 0 < int(text) <= 64:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number of jobs; one is a number from 1 to 64")
+    return int(text)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    from platformdirs import user_state_path
+
+    from rupex.baseline import load_baseline
+    from rupex.cli.progress import Bar
+    from rupex.fleet import load_inventory, run_fleet, summarize
+    from rupex.fleet.run import Kept, Work, state_name
+
+    inventory = load_inventory(arguments.inventory)
+    usual = load_baseline(arguments.baseline)
+    folder = arguments.inventory.parent
+    own = {entry.baseline for entry in inventory.entries if entry.baseline is not None}
+    baselines: dict[str | None, Any] = {None: usual, **{name: _baseline(name, folder) for name in own}}
+    waivers = options.waivers(arguments)
+    now = options.moment(arguments.now)
+    files = options.outputs(arguments.output)
+    work = Work(
+        baselines, waivers, now, options.manners(arguments), arguments.skip_paths, arguments.jobs, arguments.host_seconds,
+        arguments.verbose,
+    )  # fmt: skip
+    kept = Kept(user_state_path("rupex") / state_name(inventory, work))
+    if arguments.afresh:
+        kept.forget()
+    clock = time.monotonic()
+    finished = 0
+    with Bar("fleet", len(inventory.entries)) as bar:
+
+        def told(_: Any) -> None:
+            nonlocal finished
+            finished += 1
+            bar.advance()
+
+        try:
+            hosts = run_fleet(inventory, work, kept, told)
+        except KeyboardInterrupt:
+            words = f"{finished} of {len(inventory.entries)} hosts are kept; the same command goes on from there"
+            print(f"rupex: {words}", file=sys.stderr)
+            raise
+    fleet = summarize(hosts, inventory.label, now)
+    status = finish(hosts, usual, waivers, now, time.monotonic() - clock, arguments, files, fleet)
+    kept.forget()
+    return status
+
+
+def _baseline(name: str, folder: Path) -> Any:
+    """A baseline that an inventory names: a built-in one, or a file beside it."""
+    from rupex.baseline import builtin_names, load_baseline
+
+    return load_baseline(name if name in builtin_names() else str(folder / name))

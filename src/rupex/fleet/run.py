@@ -1,0 +1,272 @@
+"""A run over a fleet: the network first, many hosts at a time, then trees and judgement, one process a host on every core.
+
+Hosts go in batches. Each finished host is kept at once, so that a run that was interrupted goes on where it was; and each is
+worked on in a process of its own, so that one that takes too long, or breaks, costs itself and no other.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import multiprocessing
+import os
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import datetime
+from hashlib import sha256
+from multiprocessing.connection import Connection, wait
+from pathlib import Path
+from typing import Any, Final
+
+import msgspec
+from msgspec import Struct, structs
+
+from rupex import __version__
+from rupex.assess import assess, gather, revised, traced
+from rupex.baseline import Baseline, Waivers
+from rupex.fleet.inventory import Entry, Inventory
+from rupex.fleet.summary import shared_keys
+from rupex.host import open_tree
+from rupex.joining import join
+from rupex.judging import judge
+from rupex.model import Host, Problem, RupexError, SharedKey
+from rupex.model.run import BaselineUsed, HostDocument, InventoryRow
+from rupex.probe import observe_all
+from rupex.wire.line import Manners
+from rupex.wire.observe import Connect
+
+_BATCH: Final = 64
+"""Hosts whose listeners are looked at before they are judged: an interruption costs no more than these."""
+HOST_SECONDS: Final = 300.0
+"""For one host's tree and judgement; ten thousand sites take about fifteen."""
+
+
+class Work(Struct, frozen=True):
+    """How a fleet is worked on. ``baselines``: by name as the inventory has them, None for the usual one."""
+
+    baselines: Mapping[str | None, Baseline]
+    waivers: Waivers | None
+    now: datetime
+    manners: Manners
+    skip_paths: bool = False
+    jobs: int = 2
+    host_seconds: float = HOST_SECONDS
+    keep_all: bool = False
+
+
+Progress = Callable[[HostDocument], None]
+
+
+class Kept:
+    """Finished hosts in a file, one a line, so that a run can go on where it was. A line that was cut short is passed over."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def read(self) -> dict[str, HostDocument]:
+        """The finished hosts by the digest of their rows."""
+        found: dict[str, HostDocument] = {}
+        try:
+            lines = self.path.read_bytes().splitlines()
+        except OSError:
+            return found
+        for line in lines:
+            digest, _, document = line.partition(b" ")
+            try:
+                found[digest.decode("ascii", "replace")] = msgspec.json.decode(document, type=HostDocument)
+            except (msgspec.MsgspecError, RecursionError):
+                continue
+        return found
+
+    def add(self, digest: str, document: HostDocument) -> None:
+        """Keep one host. Raises :class:`~rupex.model.RupexError` when it cannot be written."""
+        try:
+            self.path.parent.mkdir(parents=True, exist_ok=True)
+            with self.path.open("ab") as file:
+                file.write(digest.encode() + b" " + msgspec.json.encode(document) + b"\n")
+        except OSError as error:
+            raise RupexError(f"{self.path}: finished hosts cannot be kept ({error.strerror})") from None
+
+    def forget(self) -> None:
+        self.path.unlink(missing_ok=True)
+
+
+def state_name(inventory: Inventory, work: Work) -> str:
+    """A name for what is kept of a run: the same for the same inventory, baselines and waivers."""
+    parts = [inventory.digest, __version__, *(b.digest for b in work.baselines.values())]
+    parts += [work.waivers.digest if work.waivers is not None else ""]
+    return f"fleet-{sha256(' '.join(parts).encode()).hexdigest()[:20]}.jsonl"
+
+
+def run_fleet(inventory: Inventory, work: Work, kept: Kept | None, told: Progress) -> list[HostDocument]:
+    """Every host's document, in the order of the inventory. ``told`` is called for each as it is done. What goes wrong with a
+    host becomes a problem of that host."""
+    done = {} if kept is None else kept.read()
+    for entry in inventory.entries:
+        if entry.digest in done:
+            told(done[entry.digest])
+    waiting = [entry for entry in inventory.entries if entry.digest not in done]
+    for start in range(0, len(waiting), _BATCH):
+        batch = waiting[start : start + _BATCH]
+        seen = asyncio.run(_observe(batch, work))
+        for entry, document in _judged(batch, seen, work):
+            done[entry.digest] = document
+            if kept is not None:
+                kept.add(entry.digest, document)
+            told(document)
+    hosts = [done[entry.digest] for entry in inventory.entries]
+    return _with_shared_keys(hosts, inventory, work)
+
+
+async def _observe(batch: Sequence[Entry], work: Work) -> list[list[Host]]:
+    """What is seen of each host's listeners, at the same time; what all may open together is bounded by the manners."""
+
+    async def one(entry: Entry) -> list[Host]:
+        if not entry.targets:
+            return []
+        return await observe_all(
+            entry.targets, manners=work.manners, connect=_connect(entry), skip_paths=work.skip_paths
+        )
+
+    return list(await asyncio.gather(*(one(entry) for entry in batch)))
+
+
+def _connect(entry: Entry) -> Connect | None:
+    """The way to an entry's listeners: one address, and a port for each port that is asked."""
+    if not entry.connect:
+        return None
+    first = entry.connect[0]
+    there = [one.ports[0] for one in entry.connect if one.chosen]
+    if len(there) < 2:
+        return Connect(first.name, there[0] if there else None)
+    return Connect(first.name, None, dict(zip(entry.targets[0].ports, there, strict=False)))
+
+
+# One host, in a process of its own
+
+
+def _assess(entry: Entry, seen: Sequence[Host], work: Work) -> HostDocument:
+    baseline = work.baselines[entry.baseline]
+    tree = None
+    if entry.tree is not None:
+        located = open_tree(entry.tree, manifest=entry.manifest)
+        tree = located.tree
+        evidence = gather(tree, located.start, name=entry.name, family=entry.family, assumed=entry.assume)
+        host = join(evidence, tree, seen) if seen else evidence.host
+    else:
+        host = _one_of(entry, seen)
+    host = structs.replace(host, name=entry.name, behind=entry.behind)
+    document = assess(host, baseline, work.now, keep_all=work.keep_all, waivers=work.waivers)
+    return document if tree is None else traced(document, tree)
+
+
+def _one_of(entry: Entry, seen: Sequence[Host]) -> Host:
+    """What was seen under several names, as one host."""
+    first, *others = seen
+    for other in others:
+        first = structs.replace(
+            first,
+            sources=tuple(dict.fromkeys((*first.sources, *other.sources))),
+            endpoints=(*first.endpoints, *other.endpoints),
+            certificates=(*first.certificates, *other.certificates),
+            samples=(*first.samples, *other.samples),
+            problems=(*first.problems, *other.problems),
+            chains={**first.chains, **other.chains},
+            paths={**first.paths, **other.paths},
+            lives=(*first.lives, *other.lives),
+            partial=first.partial or other.partial,
+        )
+    return first
+
+
+def _broken(entry: Entry, work: Work, kind: Any, words: str) -> HostDocument:
+    where = None if entry.tree is None else str(entry.tree)
+    host = Host(name=entry.name, sources=(), problems=(Problem(kind, where, None, words, True),))
+    return assess(host, work.baselines[entry.baseline], work.now)
+
+
+def _completed(entry: Entry, document: HostDocument, work: Work) -> HostDocument:
+    baseline = work.baselines[entry.baseline]
+    used = BaselineUsed(baseline.name, baseline.version, baseline.digest, baseline.minimum_coverage)
+    row = InventoryRow(entry.owner, entry.tags, entry.weight, entry.behind)
+    return structs.replace(document, inventory=row, baseline=used)
+
+
+def _judged(batch: Sequence[Entry], seen: Sequence[Sequence[Host]], work: Work) -> Iterator[tuple[Entry, HostDocument]]:
+    """The hosts of a batch as they are done, each in a child of its own, ``work.jobs`` at a time."""
+    context = multiprocessing.get_context("fork" if hasattr(os, "fork") else None)
+    waiting = list(zip(batch, seen, strict=True))[::-1]
+    running: dict[Any, tuple[Entry, Any, float]] = {}
+    try:
+        while waiting or running:
+            while waiting and len(running) < max(1, work.jobs):
+                entry, hosts = waiting.pop()
+                here, there = context.Pipe(duplex=False)
+                process = context.Process(target=_work, args=(there, entry, hosts, work))
+                process.start()
+                there.close()
+                running[here] = (entry, process, time.monotonic() + work.host_seconds)
+            soonest = min(until for _, _, until in running.values())
+            for pipe in wait(list(running), timeout=max(0.0, soonest - time.monotonic())):
+                entry, process, _ = running.pop(pipe)
+                yield entry, _completed(entry, _received(pipe, entry, work), work)
+                process.join()
+            for pipe in [pipe for pipe, (_, _, until) in running.items() if until <= time.monotonic()]:
+                entry, process, _ = running.pop(pipe)
+                _stop(process, pipe)
+                words = f"not done within {work.host_seconds:g} s, and left"
+                yield entry, _completed(entry, _broken(entry, work, "timeout", words), work)
+    finally:
+        for pipe, (_, process, _) in running.items():
+            _stop(process, pipe)
+
+
+def _stop(process: Any, pipe: Any) -> None:
+    process.kill()
+    process.join()
+    pipe.close()
+
+
+def _work(pipe: Connection, entry: Entry, seen: Sequence[Host], work: Work) -> None:
+    """In the child: one host, as bytes to the parent; an error as its text."""
+    try:
+        answer = b"+" + msgspec.msgpack.encode(_assess(entry, seen, work))
+    except RupexError as error:
+        answer = b"-" + str(error).encode("utf-8", "replace")
+    pipe.send_bytes(answer)
+    pipe.close()
+
+
+def _received(pipe: Any, entry: Entry, work: Work) -> HostDocument:
+    try:
+        answer = pipe.recv_bytes()
+    except (EOFError, OSError):  # the child ended before it answered
+        return _broken(entry, work, "broken", "an error of our own ended the work on this host; please report it")
+    finally:
+        pipe.close()
+    if answer[:1] == b"-":
+        return _broken(entry, work, "missing", answer[1:].decode("utf-8", "replace"))
+    return msgspec.msgpack.decode(answer[1:], type=HostDocument)
+
+
+# What only the fleet can tell
+
+
+def _with_shared_keys(hosts: list[HostDocument], inventory: Inventory, work: Work) -> list[HostDocument]:
+    shared = shared_keys(hosts)
+    found = []
+    for entry, host in zip(inventory.entries, hosts, strict=True):
+        keys: tuple[SharedKey, ...] | None = shared.get(host.name, ()) if host.certificates else None
+        found.append(_with_key_shared(host, keys, work.baselines[entry.baseline], work))
+    return found
+
+
+def _with_key_shared(
+    host: HostDocument, keys: tuple[SharedKey, ...] | None, baseline: Baseline, work: Work
+) -> HostDocument:
+    name = "cert.key-shared"
+    rule = baseline.rules.get(name)
+    if rule is None or rule.off is not None or keys is None:
+        return host
+    alone = structs.replace(baseline, rules={name: rule})
+    judged = judge(Host(name=host.name, sources=host.sources, shared=keys), alone, work.now, waivers=work.waivers)
+    return revised(host, baseline, judged, work.now)

@@ -1,0 +1,179 @@
+"""Fleets: inventories as people write them, runs that one broken host cannot hold, and what is said of the whole."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import time
+from pathlib import Path
+from typing import Any
+
+from rupex.fleet import parse_inventory
+from rupex.model import RupexError
+from tests import peers
+from tests.support import RUPEX, TreeTest, rupex, valid_document
+
+SITE = """
+server { listen 443 ssl; server_name NAME; ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key; root /srv; }
+"""
+
+
+class FleetTest(TreeTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.folder = self.root.parent
+        self.state = self.folder / "state"
+
+    def host(self, name: str, *, mode: int = 0o600, days_old: int = 10) -> None:
+        self.root = self.folder / name
+        self.mint([f"{name}.ternholm.test"], mode=mode, days_old=days_old)
+        self.write_nginx(SITE.replace("NAME", f"{name}.ternholm.test"))
+
+    def fleet(self, text: str, *more: str, name: str = "hosts.toml") -> subprocess.CompletedProcess[str]:
+        (self.folder / name).write_text(text)
+        return rupex("fleet", self.folder / name, "--now", "2026-11-24", *more, XDG_STATE_HOME=str(self.state))
+
+    def document(self, text: str, *more: str, name: str = "hosts.toml") -> dict[str, Any]:
+        done = self.fleet(text, "--format", "json", *more, name=name)
+        document: dict[str, Any] = valid_document(done.stdout)
+        return document
+
+    def test_hosts_are_ranked_with_what_costs_the_fleet_most_and_what_expires_first(self) -> None:
+        self.host("pier", mode=0o644)
+        self.host("booking", days_old=85)
+        text = (
+            '[[hosts]]\nname = "booking"\ntree = "booking"\nowner = "web"\ntags = ["public"]\nweight = 3\n'
+            '[[hosts]]\nname = "pier"\ntree = "pier"\nowner = "quay"\ntags = ["public"]\nbaseline = "internal"\n'
+        )
+        document = self.document(text)
+        fleet, hosts = document["fleet"], {host["name"]: host for host in document["hosts"]}
+        scores = {name: host["score"]["value"] for name, host in hosts.items()}
+        self.assertEqual(fleet["ranking"], ["pier", "booking"])
+        self.assertAlmostEqual(fleet["mean"], (3 * scores["booking"] + scores["pier"]) / 4)
+        self.assertEqual([part["name"] for part in fleet["owners"]], ["quay", "web"])
+        self.assertEqual((fleet["tags"][0]["hosts"], fleet["tags"][0]["worst"]), (2, "pier"))
+        self.assertEqual([(row["host"], row["days_left"]) for row in fleet["expiries"]], [("booking", 5), ("pier", 80)])
+        self.assertEqual(hosts["pier"]["baseline"]["name"], "internal")
+        lost = {c["control"]: c["lost"] for c in hosts["pier"]["checks"]}
+        cost = next(cost for cost in fleet["costs"] if cost["control"] == "key.mode")
+        held = hosts["pier"]["score"]["ceiling"]["lost"]
+        self.assertAlmostEqual(cost["points"], (lost["key.mode"] + held) / 4)
+        self.assertAlmostEqual(sum(cost["points"] for cost in fleet["costs"]), 100 - fleet["mean"], places=6)
+        shown = self.fleet(text)
+        for words in ("Ranking, worst first", "What costs the fleet most", "By owner", "5 days left"):
+            self.assertIn(words, shown.stdout)
+        self.assertLessEqual(max(map(len, shown.stdout.splitlines())), 100)
+        self.assertEqual(list(self.state.rglob("*.jsonl")), [], "what was kept goes with the end of the run")
+
+    def test_a_table_says_the_same_as_a_document(self) -> None:
+        self.host("pier")
+        told = self.document(
+            '[[hosts]]\nname = "pier"\ntree = "pier"\nowner = "quay"\ntags = ["a", "b"]\nweight = 2.5\n'
+        )
+        table = self.document("name,tree,owner,tags,weight\npier,pier,quay,a;b,2.5\n", name="hosts.csv")
+        for document in (told, table):
+            document.pop("started"), document.pop("seconds"), document["fleet"].pop("inventory")
+        self.assertEqual(told, table)
+
+    def test_a_host_that_breaks_or_takes_too_long_costs_itself_only(self) -> None:
+        self.host("pier")
+        os.mkfifo(self.folder / "never")
+        (self.folder / "broken.tar.gz").write_bytes(b"no archive")
+        rows = [("gone", 'tree = "nowhere"'), ("slow", 'tree = "pier"\nmanifest = "never"'),
+                ("broken", 'tree = "broken.tar.gz"'), ("pier", 'tree = "pier"'),
+                ("silent", 'names = ["silent.invalid:443"]')]  # fmt: skip
+        text = "".join(f'[[hosts]]\nname = "{name}"\n{rest}\n' for name, rest in rows)
+        begun = time.monotonic()
+        done = self.fleet(text, "--host-seconds", "4", "--format", "json", "--patience", "2")
+        self.assertEqual((done.returncode, done.stderr), (3, ""))
+        self.assertLess(time.monotonic() - begun, 40)
+        hosts = {host["name"]: host for host in valid_document(done.stdout)["hosts"]}
+        self.assertIsNotNone(hosts["pier"]["score"]["value"])
+        for name, words in (
+            ("gone", "no such file"),
+            ("slow", "not done within 4 s"),
+            ("broken", ""),
+            ("silent", "resolve"),
+        ):
+            with self.subTest(name):
+                self.assertIsNone(hosts[name]["score"]["value"])
+                self.assertIn(words, hosts[name]["problems"][0]["message"])
+
+    def test_an_interrupted_run_goes_on_where_it_was(self) -> None:
+        self.host("pier")
+        os.mkfifo(self.folder / "never")
+        text = '[[hosts]]\nname = "pier"\ntree = "pier"\n[[hosts]]\nname = "slow"\ntree = "pier"\nmanifest = "never"\n'
+        (self.folder / "hosts.toml").write_text(text)
+        command = [RUPEX, "fleet", str(self.folder / "hosts.toml"), "--now", "2026-11-24", "--jobs", "1"]
+        environment = os.environ | {"XDG_STATE_HOME": str(self.state)}
+        with subprocess.Popen(command, env=environment, stderr=subprocess.PIPE, text=True) as running:
+            until = time.monotonic() + 30
+            while not any(path.stat().st_size for path in self.state.rglob("*.jsonl")) and time.monotonic() < until:
+                time.sleep(0.05)
+            running.send_signal(signal.SIGINT)
+            _, said = running.communicate(timeout=30)
+        self.assertIn("1 of 2 hosts are kept; the same command goes on from there", said)
+        (kept,) = self.state.rglob("*.jsonl")
+        kept.write_bytes(kept.read_bytes() + b"0123 {half a li")  # as a kill in the middle of a line leaves it
+        shutil.rmtree(self.root)  # so that it cannot be audited again
+        hosts = {host["name"]: host for host in self.document(text, "--host-seconds", "1")["hosts"]}
+        self.assertIsNotNone(hosts["pier"]["score"]["value"])
+        self.assertIsNone(hosts["slow"]["score"]["value"])
+        again = {host["name"]: host for host in self.document(text, "--host-seconds", "1", "--afresh")["hosts"]}
+        self.assertIsNone(again["pier"]["score"]["value"])
+
+    def test_a_key_that_two_owners_have_fails_for_both(self) -> None:
+        self.host("pier")
+        for copy in ("booking", "fares"):
+            shutil.copytree(self.root, self.folder / copy)
+        row = '[[hosts]]\nname = "{0}"\ntree = "{0}"\nowner = "{1}"\n'
+        for case, owners, wanted in (
+            ("two owners", ("web", "web", "quay"), "fail"),
+            ("one owner", ("web", "web", "web"), "pass"),
+        ):
+            with self.subTest(case):
+                text = "".join(row.format(*pair) for pair in zip(("pier", "booking", "fares"), owners, strict=True))
+                hosts = self.document(text)["hosts"]
+                found = [next(c for c in host["checks"] if c["control"] == "cert.key-shared") for host in hosts]
+                self.assertEqual([check["verdict"] for check in found], [wanted] * 3)
+                if wanted == "fail":
+                    self.assertIn("fares (quay)", found[0]["places"][0]["message"])
+                    self.assertGreater(found[0]["lost"], 0)
+
+    def test_a_host_is_seen_from_both_sides_and_one_behind_an_edge_is_not_judged_for_it(self) -> None:
+        tls = "listen LISTEN ssl; server_name www.ternholm.test; ssl_certificate CRED/rsa.pem; ssl_certificate_key CRED/rsa.key;"
+        with peers.nginx(f"{tls} location / {{ return 200 ok; }}") as port:
+            self.root = self.folder / "www"
+            self.write_nginx(f"server {{ {tls} }}".replace("LISTEN", "443").replace("CRED", "/etc/ssl"))
+            shutil.copytree(peers.credentials(), self.root / "etc/ssl", dirs_exist_ok=True)
+            rest = f'names = ["www.ternholm.test:443"]\nconnect = ["127.0.0.1:{port}"]\n'
+            text = f'[[hosts]]\nname = "both"\ntree = "www"\n{rest}[[hosts]]\nname = "edge"\nbehind = "cdn"\n{rest}'
+            document = self.document(text, "--skip-paths", "--patience", "4")
+        both, edge = ({c["control"]: c["verdict"] for c in host["checks"]} for host in document["hosts"])
+        self.assertEqual({source["kind"] for source in document["hosts"][0]["sources"]}, {"config", "wire"})
+        self.assertEqual((both["drift.certificate"], both["header.hsts"]), ("pass", "fail"))
+        self.assertEqual(
+            (edge["header.hsts"], edge["transport.tls.offered"], edge["header.csp"]), ("exempt", "exempt", "fail")
+        )
+
+    def test_a_mistake_in_an_inventory_is_told_with_its_place(self) -> None:
+        for text, is_table, words in (
+            ("", False, "no host in it"),
+            ("[[hosts]]\nname = 'a'", False, "hosts[0]: neither names to look at nor a tree"),
+            ("[[hosts]]\nname = 'a'\ntree = 'x'\n" * 2, False, "hosts[1].name: a is there already, at hosts[0]"),
+            ("[[hosts]]\nname = 'a'\nnames = ['a.test:99999']", False, "hosts[0].names: a.test:99999"),
+            ("[[hosts]]\nname = 'a'\ntree = 'x'\nweight = nan", False, "hosts[0].weight"),
+            ("[[hosts]]\nname = 'a'\ntree = 'x'\nweight = -1", False, "hosts[0].weight"),
+            ("[[hosts]]\nname = 'a'\ntree = 'x'\ncolour = 1", False, "allowed are name, names"),
+            ("hosts = 3", False, "a list of tables"),
+            ("x = 1", False, "x: unknown key"),
+            ("name,colour\na,b\n", True, "line 1: unknown column 'colour'"),
+            ("name,tree,weight\na,x,heavy\n", True, "line 2.weight: 'heavy' is no number"),
+            ("name,tree\na,x,y\n", True, "line 2: more fields"),
+            ("\xff", False, "not TOML"),
+        ):
+            with self.subTest(text), self.assertRaises(RupexError) as raised:
+                parse_inventory("hosts", text.encode(), Path(), is_table=is_table)
+            self.assertIn(words, str(raised.exception))
