@@ -32,6 +32,7 @@ screenshots: $(STAMP)
 
 bench: $(STAMP) servers
 	$(BIN)/python -m bench.run
+	$(BIN)/python -m bench.history
 
 clean:
 	rm -rf $(VENV) .mypy_cache .ruff_cache .hypothesis

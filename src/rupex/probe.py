@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 from datetime import datetime
 from typing import Final
 
@@ -40,17 +40,18 @@ async def probe(
     keep_all: bool = False,
     endpoints: bool = True,
     waivers: Waivers | None = None,
+    known: Callable[[Host], Host] = lambda host: host,
 ) -> AsyncIterator[tuple[int, HostDocument]]:
     """Each target's place in ``targets`` with its document, in the order in which they are done.
 
-    ``endpoints``: whether the documents have them.
+    ``endpoints``: whether the documents have them; ``known``: adds to a host what earlier runs tell of it.
     """
     around = Round(list(targets), manners, connect, skip_paths=skip_paths)
     waiting = iter(enumerate(targets))
     running: dict[asyncio.Task[HostDocument], int] = {}
 
     async def one(target: Target) -> HostDocument:
-        document = assess(await observe(target, around), baseline, now, keep_all=keep_all, waivers=waivers)
+        document = assess(known(await observe(target, around)), baseline, now, keep_all=keep_all, waivers=waivers)
         return document if endpoints else structs.replace(document, endpoints=())
 
     try:

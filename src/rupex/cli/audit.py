@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import gc
+import sys
 import time
 from datetime import datetime
 from pathlib import Path
@@ -43,7 +44,7 @@ def run(arguments: argparse.Namespace) -> int:
     waivers = options.waivers(arguments)
     now = options.moment(arguments.now)
     files = options.outputs(arguments.output)
-    forms = {arguments.format, *(form for form, _ in files)}
+    forms = {arguments.format, *(form for form, _ in files), *(["kept"] if arguments.history else [])}
     # What an audit makes is kept to its end: looking for garbage in it again and again would take a third of the time.
     gc.disable()
     clock = time.monotonic()
@@ -57,8 +58,6 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _suggest_waivers(path: Path, hosts: list[Any], now: datetime) -> None:
-    import sys
-
     from rupex.model import RupexError
     from rupex.reports.waivers import render_suggestions
 
@@ -111,7 +110,8 @@ def _audit_both(
             skip_paths=arguments.skip_paths,
         )
     )
-    host = join(evidence, located.tree, seen)
+    with options.known_of(arguments) as known:
+        host = known(join(evidence, located.tree, seen))
     return traced(assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers), located.tree)
 
 
@@ -142,6 +142,11 @@ def finish(
         fleet=UNSET if fleet is None else fleet,
         hosts=tuple(hosts),
     )
+    if arguments.history is not None:
+        history = options.open_history(arguments.history)
+        number = history.add(document)
+        history.close()
+        print(f"rupex: kept as run {number}", file=sys.stderr)
     for form, path in files:
         options.write_whole(path, _render(document, form, arguments, width=100, colour=False))
     text = _render(document, arguments.format, arguments, width=options.terminal_width(), colour=options.wants_colour())
@@ -164,8 +169,6 @@ def _render(document: Any, form: str, arguments: argparse.Namespace, *, width: i
 
 
 def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: float) -> int:
-    import sys
-
     from rupex.model.judgement import SEVERITIES
     from rupex.scoring import meets
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import sys
 from typing import Any
 
@@ -15,21 +16,23 @@ def add_verbs(verbs: Any) -> None:
         verbs, "compare", "compare two runs: what got better, worse, new, gone; and why nothing changed",
         "rupex compare before.json after.json", run,
     )  # fmt: skip
-    parser.add_argument("old", metavar="OLD", help="a run document of before")
-    parser.add_argument("new", metavar="NEW", help="a run document of after")
+    parser.add_argument("old", metavar="OLD", help="a run document of before, or run:12, run:last-1 of the history")
+    parser.add_argument("new", metavar="NEW", help="a run document of after, or run:last")
     parser.add_argument(
         "--refuse", metavar="SEVERITY", choices=("critical", "high", "medium", "low"),
         help="exit 1 when a place fails with this severity or a worse one that did not fail before",
     )  # fmt: skip
-    options.add_output_options(parser)
+    options.add_history_option(parser, "where run:… is found", usual="default")
+    options.add_format_options(parser)
 
 
 def run(arguments: argparse.Namespace) -> int:
     from rupex.comparing import compare
     from rupex.reports.jsons import render_json
 
+    gc.disable()  # what is read is kept to the end
     files = options.outputs(arguments.output)
-    old, new = options.read_run(arguments.old), options.read_run(arguments.new)
+    old, new = (options.read_run(name, arguments.history) for name in (arguments.old, arguments.new))
     document = compare(old, new, arguments.old, arguments.new)
 
     def rendered(form: str, *, width: int, colour: bool) -> str:

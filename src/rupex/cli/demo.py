@@ -76,7 +76,7 @@ def _tell(arguments: argparse.Namespace, scratch: Path, simulated: Any) -> None:
         hosts.append(
             assess(gather(located.tree, located.start, name=name).host, baseline, NOW, keep_all=arguments.verbose)
         )
-    arguments.format, arguments.require, arguments.refuse = "text", None, None
+    arguments.format, arguments.require, arguments.refuse, arguments.history = "text", None, None, None
     finish(hosts[:1], baseline, None, NOW, time.monotonic() - clock, arguments, [])
     print("\nAnd two more, in short:\n")
     _show(hosts[1:], baseline)

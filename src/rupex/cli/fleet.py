@@ -39,12 +39,9 @@ def _jobs(text: str) -> int:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    from platformdirs import user_state_path
-
     from rupex.baseline import load_baseline
-    from rupex.cli.progress import Bar
-    from rupex.fleet import load_inventory, run_fleet, summarize
-    from rupex.fleet.run import Kept, Work, state_name
+    from rupex.fleet import load_inventory, summarize
+    from rupex.fleet.run import Work
 
     inventory = load_inventory(arguments.inventory)
     usual = load_baseline(arguments.baseline)
@@ -54,14 +51,30 @@ def run(arguments: argparse.Namespace) -> int:
     waivers = options.waivers(arguments)
     now = options.moment(arguments.now)
     files = options.outputs(arguments.output)
-    work = Work(
-        baselines, waivers, now, options.manners(arguments), arguments.skip_paths, arguments.jobs, arguments.host_seconds,
-        arguments.verbose,
-    )  # fmt: skip
+    with options.known_of(arguments) as known:
+        work = Work(
+            baselines, waivers, now, options.manners(arguments), arguments.skip_paths, arguments.jobs,
+            arguments.host_seconds, arguments.verbose, known,
+        )  # fmt: skip
+        clock = time.monotonic()
+        hosts, kept = _run(inventory, work, afresh=arguments.afresh)
+    fleet = summarize(hosts, inventory.label, now)
+    status = finish(hosts, usual, waivers, now, time.monotonic() - clock, arguments, files, fleet)
+    kept.forget()
+    return status
+
+
+def _run(inventory: Any, work: Any, *, afresh: bool) -> tuple[list[Any], Any]:
+    """The documents of all hosts, and where the finished ones are kept until they are written."""
+    from platformdirs import user_state_path
+
+    from rupex.cli.progress import Bar
+    from rupex.fleet import run_fleet
+    from rupex.fleet.run import Kept, state_name
+
     kept = Kept(user_state_path("rupex") / state_name(inventory, work))
-    if arguments.afresh:
+    if afresh:
         kept.forget()
-    clock = time.monotonic()
     finished = 0
     with Bar("fleet", len(inventory.entries)) as bar:
 
@@ -76,10 +89,7 @@ def run(arguments: argparse.Namespace) -> int:
             words = f"{finished} of {len(inventory.entries)} hosts are kept; the same command goes on from there"
             print(f"rupex: {words}", file=sys.stderr)
             raise
-    fleet = summarize(hosts, inventory.label, now)
-    status = finish(hosts, usual, waivers, now, time.monotonic() - clock, arguments, files, fleet)
-    kept.forget()
-    return status
+    return hosts, kept
 
 
 def _baseline(name: str, folder: Path) -> Any:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Final
@@ -95,6 +96,12 @@ def connect(text: str | None) -> Any:
 
 
 def add_output_options(parser: argparse.ArgumentParser) -> None:
+    """What a verb that makes a run takes."""
+    add_history_option(parser, "keep the run in a history")
+    add_format_options(parser)
+
+
+def add_format_options(parser: argparse.ArgumentParser) -> None:
     """What a verb that reports takes."""
     parser.add_argument("--format", choices=FORMATS, default="text", help="what to write to standard output")
     parser.add_argument(
@@ -109,6 +116,21 @@ def add_volume_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--quiet", action="store_true", help="one line a host")
 
 
+@contextmanager
+def known_of(arguments: argparse.Namespace) -> Iterator[Any]:
+    """What adds to a host what earlier runs tell of it, where the run is kept in a history."""
+    if arguments.history is None:
+        yield lambda host: host
+        return
+    from rupex.history import with_ticket_ages
+
+    history = open_history(arguments.history)
+    try:
+        yield lambda host: with_ticket_ages(host, history)
+    finally:
+        history.close()
+
+
 def seconds(text: str) -> float:
     try:
         number = float(text)
@@ -117,6 +139,24 @@ def seconds(text: str) -> float:
     if not 0.05 <= number <= 600:
         raise argparse.ArgumentTypeError(f"{text!r} is no time to wait; one is a number of seconds from 0.05 to 600")
     return number
+
+
+def add_history_option(parser: argparse.ArgumentParser, what: str, *, usual: str | None = None) -> None:
+    parser.add_argument(
+        "--history", metavar="FILE|URL", default=usual,
+        help=f"{what}: a file (SQLite), postgresql://…, or the word default for the one in your data folder",
+    )  # fmt: skip
+
+
+def open_history(where: str) -> Any:
+    """The history that ``--history`` names. Raises :class:`~rupex.model.RupexError`."""
+    from rupex.history import History
+
+    if where == "default":
+        from platformdirs import user_data_path
+
+        where = str(user_data_path("rupex") / "history.sqlite")
+    return History(where)
 
 
 def _score(text: str) -> float:
@@ -158,8 +198,11 @@ def waivers(arguments: argparse.Namespace) -> Any:
     return load_waivers(arguments.waivers)
 
 
-def read_run(name: str) -> Any:
-    """The run document in the file ``name``. Raises :class:`~rupex.model.RupexError`."""
+def read_run(name: str, history: str = "default") -> Any:
+    """The run document in the file ``name``; or ``run:12``, ``run:last``, ``run:last-1`` of the history. Raises
+    :class:`~rupex.model.RupexError`."""
+    if name.startswith("run:"):
+        return open_history(history).named(name.removeprefix("run:"))
     from rupex.reports.read import read_run as read
 
     return read(Path(name))

@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from rupex import __version__
-from rupex.cli import audit, catalogue, collect, compare, credential, demo, effective, fleet, probe, suites
+from rupex.cli import audit, catalogue, collect, compare, credential, demo, effective, fleet, probe, suites, trend
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -18,7 +18,7 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"rupex {__version__}")
     verbs = parser.add_subparsers(title="verbs", metavar="VERB", required=True)
-    for module in (audit, probe, effective, fleet, compare, suites, credential, collect, catalogue, demo):
+    for module in (audit, probe, effective, fleet, compare, trend, suites, credential, collect, catalogue, demo):
         module.add_verbs(verbs)
     return parser
 

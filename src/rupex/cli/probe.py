@@ -77,12 +77,12 @@ async def _probe(
     from rupex.cli.progress import Bar
     from rupex.probe import probe
 
-    forms = {arguments.format, *(form for form, _ in files)}
+    forms = {arguments.format, *(form for form, _ in files), *(["kept"] if arguments.history else [])}
     hosts: list[Any] = [None] * len(targets)
-    with Bar("probe", len(targets)) as bar:
+    with Bar("probe", len(targets)) as bar, options.known_of(arguments) as known:
         async for at, document in probe(
             targets, baseline, now, manners=options.manners(arguments), connect=options.connect(arguments.connect),
-            skip_paths=arguments.skip_paths, keep_all=arguments.verbose, waivers=waivers,
+            skip_paths=arguments.skip_paths, keep_all=arguments.verbose, waivers=waivers, known=known,
             endpoints=bool(forms - {"text"}) or len(targets) <= _SHOWN_WHOLE,
         ):  # fmt: skip
             hosts[at] = document

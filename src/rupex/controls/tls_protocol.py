@@ -223,6 +223,14 @@ def tickets(tls: Tls, *, now: datetime, days: int) -> Judgement:
         return Unknown("how old the ticket keys are is not known", setting.provenance)
     if keys.value.rotates:
         return Pass(keys.provenance)
+    if keys.value.file is None and keys.value.since is not None:  # seen from outside, in an earlier run
+        age = (now - keys.value.since).days
+        seen = f"the ticket key was seen {age} days ago already"
+        return (
+            Fail(seen, keys.provenance)
+            if age > days
+            else Unknown(f"{seen}, and has not been replaced yet", keys.provenance)
+        )
     if keys.value.file is None:
         return Fail("ticket keys are made when the server starts, and kept as long as it runs", keys.provenance)
     if keys.value.since is None:

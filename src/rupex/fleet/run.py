@@ -41,7 +41,8 @@ HOST_SECONDS: Final = 300.0
 
 
 class Work(Struct, frozen=True):
-    """How a fleet is worked on. ``baselines``: by name as the inventory has them, None for the usual one."""
+    """How a fleet is worked on. ``baselines``: by name as the inventory has them, None for the usual one; ``known``: adds to
+    what was seen of a host what earlier runs tell of it."""
 
     baselines: Mapping[str | None, Baseline]
     waivers: Waivers | None
@@ -51,6 +52,7 @@ class Work(Struct, frozen=True):
     jobs: int = 2
     host_seconds: float = HOST_SECONDS
     keep_all: bool = False
+    known: Callable[[Host], Host] = lambda host: host
 
 
 Progress = Callable[[HostDocument], None]
@@ -123,9 +125,10 @@ async def _observe(batch: Sequence[Entry], work: Work) -> list[list[Host]]:
     async def one(entry: Entry) -> list[Host]:
         if not entry.targets:
             return []
-        return await observe_all(
+        seen = await observe_all(
             entry.targets, manners=work.manners, connect=_connect(entry), skip_paths=work.skip_paths
         )
+        return [work.known(host) for host in seen]
 
     return list(await asyncio.gather(*(one(entry) for entry in batch)))
 

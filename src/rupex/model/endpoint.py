@@ -294,7 +294,7 @@ class WireFacts(Struct, frozen=True, kw_only=True):
     """What was asked of a listener, and what came as it came. ``connections`` and ``round_trips``: made and waited for, in
     ``seconds``; ``chains``: certificates in the order sent; ``signatures``: schemes of the handshakes seen; ``suites``: by
     protocol version; ``exchanges``: hops, of each URL that was followed; ``cached``: what tells that a cache answered;
-    ``notes``: what else is worth knowing."""
+    ``notes``: what else is worth knowing; ``ticket_key``: the name of the key that seals session tickets, where one was seen."""
 
     connections: int
     round_trips: int
@@ -305,6 +305,7 @@ class WireFacts(Struct, frozen=True, kw_only=True):
     exchanges: tuple[tuple[Exchange, ...], ...] = ()
     cached: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    ticket_key: str | None = None
 
 
 Stranger = Literal["refused", "redirect", "content"]

@@ -133,11 +133,16 @@ def decode_protocol(extension: bytes) -> str | None:
     return inner.vector(1).decode("ascii", "backslashreplace") if inner.left else None
 
 
+_KEY_NAME_OCTETS = 16  # RFC 5077, 4; a shorter ticket is no sealed state, but a number that the server looks up
+
+
 class Ticket(Struct, frozen=True):
-    """A NewSessionTicket of TLS 1.3: ``early_data_bytes`` None where early data is not offered."""
+    """A NewSessionTicket of TLS 1.3: ``early_data_bytes`` None where early data is not offered; ``key_name``: its first octets,
+    which name the key that sealed it where the server follows RFC 5077, 4."""
 
     lifetime_seconds: int
     early_data_bytes: int | None
+    key_name: bytes = b""
 
 
 def decode_ticket(body: bytes) -> Ticket:
@@ -146,9 +151,10 @@ def decode_ticket(body: bytes) -> Ticket:
     lifetime = reader.number(4)
     reader.take(4)
     reader.vector(1)
-    reader.vector(2)
+    ticket = reader.vector(2)
     early = dict(read_extensions(reader)).get(n.EARLY_DATA)
-    return Ticket(lifetime, None if early is None else Reader(early).number(4))
+    name = ticket[:_KEY_NAME_OCTETS] if len(ticket) > 2 * _KEY_NAME_OCTETS else b""
+    return Ticket(lifetime, None if early is None else Reader(early).number(4), name)
 
 
 def decode_extensions(body: bytes) -> dict[int, bytes]:

@@ -450,6 +450,7 @@ def _facts(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> WireFac
         exchanges=exchanges,
         cached=tuple(cached),
         notes=tuple(notes),
+        ticket_key=next((t.ticket.key_name.hex() or None for t in visit.talks if t.ticket is not None), None),
     )
 
 
