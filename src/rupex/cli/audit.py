@@ -130,14 +130,18 @@ def finish(
 
     from rupex import __version__
     from rupex.assess import waivers_used
-    from rupex.model.run import BaselineUsed, Run, Tool
+    from rupex.model.run import BaselineUsed, Run, SettingsUsed, Tool
 
+    in_force = getattr(arguments, "settings_in_force", None)
+    if in_force is not None:
+        print(f"rupex: settings of {in_force[0]} are in force: {', '.join(in_force[1]) or 'none'}", file=sys.stderr)
     document = Run(
         tool=Tool("rupex", __version__),
         started=now.strftime("%Y-%m-%dT%H:%M:%SZ"),
         seconds=round(seconds, 3),
         complete=not any(host.problems for host in hosts),
         baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest, baseline.minimum_coverage),
+        settings=UNSET if in_force is None else SettingsUsed(*in_force),
         waivers=UNSET if waivers is None else waivers_used(waivers, hosts, now),
         fleet=UNSET if fleet is None else fleet,
         hosts=tuple(hosts),

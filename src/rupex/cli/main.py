@@ -28,8 +28,9 @@ def main(arguments: list[str]) -> int:
     from rupex.cli.parser import build_parser
     from rupex.model import RupexError
 
-    parsed = build_parser().parse_args(arguments)
+    parsed = None
     try:
+        parsed = build_parser(arguments).parse_args(arguments)
         status: int = parsed.run(parsed)
         sys.stdout.flush()
         return status

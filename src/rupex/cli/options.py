@@ -48,6 +48,9 @@ def add_judging_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--waivers", metavar="FILE", type=Path, help="failures that are accepted, with reason and last day"
     )
+    parser.add_argument(
+        "--settings", metavar="FILE", help="defaults for these options (default: rupex.toml, if it is here)"
+    )
     parser.add_argument("--now", metavar="TIME", help="judge dates as of this time, such as 2026-11-24T09:30:00Z")
     parser.add_argument(
         "--require", metavar="SCORE", type=_score, help="exit 1 when a host's score is lower, or too little was seen"

@@ -6,11 +6,26 @@ import argparse
 from typing import Any
 
 from rupex import __version__
-from rupex.cli import audit, catalogue, collect, compare, credential, demo, effective, fleet, probe, suites, trend
+from rupex.cli import (
+    audit,
+    catalogue,
+    collect,
+    compare,
+    completion,
+    credential,
+    demo,
+    effective,
+    fleet,
+    probe,
+    settings,
+    suites,
+    trend,
+)
 
 
-def build_parser() -> argparse.ArgumentParser:
-    """The parser; each verb leaves its function in ``run``."""
+def build_parser(arguments: list[str] | None = None) -> argparse.ArgumentParser:
+    """The parser; each verb leaves its function in ``run``. ``arguments``: those that it will parse, whose verb then has the
+    defaults of the settings file in force. Raises :class:`~rupex.model.RupexError` for what that may not set."""
     parser = argparse.ArgumentParser(
         prog="rupex",
         description="Audits how well web servers and proxies are hardened, and shows which line decided what.",
@@ -18,8 +33,23 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"rupex {__version__}")
     verbs = parser.add_subparsers(title="verbs", metavar="VERB", required=True)
-    for module in (audit, probe, effective, fleet, compare, trend, suites, credential, collect, catalogue, demo):
+    for module in (
+        audit,
+        probe,
+        effective,
+        fleet,
+        compare,
+        trend,
+        suites,
+        credential,
+        collect,
+        catalogue,
+        completion,
+        demo,
+    ):
         module.add_verbs(verbs)
+    if arguments:
+        settings.apply_settings(verbs.choices, arguments)
     return parser
 
 

@@ -7,19 +7,25 @@ worked on in a process of its own, so that one that takes too long, or breaks, c
 from __future__ import annotations
 
 import asyncio
+import gc
 import multiprocessing
 import os
+import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from hashlib import sha256
-from multiprocessing.connection import Connection, wait
+from importlib import import_module
+from multiprocessing.connection import wait
 from pathlib import Path
+from pkgutil import walk_packages
 from typing import Any, Final
 
 import msgspec
 from msgspec import Struct, structs
 
+import rupex.pki
+import rupex.servers
 from rupex import __version__
 from rupex.assess import assess, gather, revised, traced
 from rupex.baseline import Baseline, Waivers
@@ -194,61 +200,99 @@ def _completed(entry: Entry, document: HostDocument, work: Work) -> HostDocument
     return structs.replace(document, inventory=row, baseline=used)
 
 
+class _Worker:
+    """A child that works on one host of the batch after the other, each when it is told to."""
+
+    def __init__(self, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work) -> None:
+        context = multiprocessing.get_context("fork" if hasattr(os, "fork") else None)
+        self.pipe, there = context.Pipe()
+        self.process = context.Process(target=_work, args=(there, batch, work))
+        self.process.start()
+        there.close()
+        self.at: int | None = None
+        self.until = 0.0
+
+    def begin(self, at: int, seconds: float) -> None:
+        self.at, self.until = at, time.monotonic() + seconds
+        self.pipe.send(at)
+
+    def stop(self) -> None:
+        self.process.kill()
+        self.process.join()
+        self.pipe.close()
+
+
 def _judged(batch: Sequence[Entry], seen: Sequence[Sequence[Host]], work: Work) -> Iterator[tuple[Entry, HostDocument]]:
-    """The hosts of a batch as they are done, each in a child of its own, ``work.jobs`` at a time."""
-    context = multiprocessing.get_context("fork" if hasattr(os, "fork") else None)
-    waiting = list(zip(batch, seen, strict=True))[::-1]
-    running: dict[Any, tuple[Entry, Any, float]] = {}
+    """The hosts of a batch as they are done, by ``work.jobs`` children; one that breaks or takes too long is replaced."""
+    _warm(work)
+    pairs = list(zip(batch, seen, strict=True))
+    waiting = list(range(len(pairs)))[::-1]
+    workers: list[_Worker] = []
     try:
-        while waiting or running:
-            while waiting and len(running) < max(1, work.jobs):
-                entry, hosts = waiting.pop()
-                here, there = context.Pipe(duplex=False)
-                process = context.Process(target=_work, args=(there, entry, hosts, work))
-                process.start()
-                there.close()
-                running[here] = (entry, process, time.monotonic() + work.host_seconds)
-            soonest = min(until for _, _, until in running.values())
-            for pipe in wait(list(running), timeout=max(0.0, soonest - time.monotonic())):
-                entry, process, _ = running.pop(pipe)
-                yield entry, _completed(entry, _received(pipe, entry, work), work)
-                process.join()
-            for pipe in [pipe for pipe, (_, _, until) in running.items() if until <= time.monotonic()]:
-                entry, process, _ = running.pop(pipe)
-                _stop(process, pipe)
+        while waiting or any(worker.at is not None for worker in workers):
+            idle = [worker for worker in workers if worker.at is None]
+            while waiting and (idle or len(workers) < max(1, work.jobs)):
+                if not idle:
+                    workers.append(_Worker(pairs, work))
+                    idle.append(workers[-1])
+                idle.pop().begin(waiting.pop(), work.host_seconds)
+            busy = [worker for worker in workers if worker.at is not None]
+            soonest = min(worker.until for worker in busy)
+            ready = wait([worker.pipe for worker in busy], timeout=max(0.0, soonest - time.monotonic()))
+            for worker in [worker for worker in busy if worker.pipe in ready]:
+                yield _received(worker, workers, batch, work)
+            for worker in [worker for worker in workers if worker.at is not None and worker.until <= time.monotonic()]:
+                entry = batch[worker.at or 0]
+                workers.remove(worker)
+                worker.stop()
                 words = f"not done within {work.host_seconds:g} s, and left"
                 yield entry, _completed(entry, _broken(entry, work, "timeout", words), work)
     finally:
-        for pipe, (_, process, _) in running.items():
-            _stop(process, pipe)
+        for worker in workers:
+            worker.stop()
 
 
-def _stop(process: Any, pipe: Any) -> None:
-    process.kill()
-    process.join()
-    pipe.close()
-
-
-def _work(pipe: Connection, entry: Entry, seen: Sequence[Host], work: Work) -> None:
-    """In the child: one host, as bytes to the parent; an error as its text."""
+def _received(
+    worker: _Worker, workers: list[_Worker], batch: Sequence[Entry], work: Work
+) -> tuple[Entry, HostDocument]:
+    entry = batch[worker.at or 0]
+    worker.at = None
     try:
-        answer = b"+" + msgspec.msgpack.encode(_assess(entry, seen, work))
-    except RupexError as error:
-        answer = b"-" + str(error).encode("utf-8", "replace")
-    pipe.send_bytes(answer)
-    pipe.close()
-
-
-def _received(pipe: Any, entry: Entry, work: Work) -> HostDocument:
-    try:
-        answer = pipe.recv_bytes()
+        answer = worker.pipe.recv_bytes()
     except (EOFError, OSError):  # the child ended before it answered
-        return _broken(entry, work, "broken", "an error of our own ended the work on this host; please report it")
-    finally:
-        pipe.close()
+        workers.remove(worker)
+        worker.stop()
+        words = "an error of our own ended the work on this host; please report it"
+        return entry, _completed(entry, _broken(entry, work, "broken", words), work)
     if answer[:1] == b"-":
-        return _broken(entry, work, "missing", answer[1:].decode("utf-8", "replace"))
-    return msgspec.msgpack.decode(answer[1:], type=HostDocument)
+        return entry, _completed(entry, _broken(entry, work, "missing", answer[1:].decode("utf-8", "replace")), work)
+    return entry, _completed(entry, msgspec.msgpack.decode(answer[1:], type=HostDocument), work)
+
+
+def _warm(work: Work) -> None:
+    """Load what every child would load for itself, before there are any."""
+    for package in (rupex.pki, rupex.servers):
+        for module in walk_packages(package.__path__, f"{package.__name__}."):
+            import_module(module.name)
+    with tempfile.TemporaryDirectory() as empty:
+        tree = open_tree(Path(empty)).tree
+        assess(gather(tree, "", name="nothing").host, work.baselines[None], work.now)
+
+
+def _work(pipe: Any, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work) -> None:
+    """In the child: the hosts that the parent names by their place, as bytes; an error as its text."""
+    gc.disable()  # a batch is small, and the child ends with it
+    while True:
+        try:
+            at = pipe.recv()
+        except (EOFError, KeyboardInterrupt):
+            return
+        entry, seen = batch[at]
+        try:
+            answer = b"+" + msgspec.msgpack.encode(_assess(entry, seen, work))
+        except RupexError as error:
+            answer = b"-" + str(error).encode("utf-8", "replace")
+        pipe.send_bytes(answer)
 
 
 # What only the fleet can tell

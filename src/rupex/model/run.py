@@ -256,6 +256,13 @@ class FleetDocument(Struct, frozen=True, kw_only=True):
     expiries: tuple[Expiry, ...]
 
 
+class SettingsUsed(Struct, frozen=True):
+    """A file that gave defaults for options, and for which."""
+
+    file: str
+    options: tuple[str, ...]
+
+
 class Run(Struct, frozen=True, kw_only=True):
     schema: Literal["rupex.run/1"] = "rupex.run/1"
     tool: Tool
@@ -263,6 +270,7 @@ class Run(Struct, frozen=True, kw_only=True):
     seconds: float
     complete: bool
     baseline: BaselineUsed
+    settings: SettingsUsed | UnsetType = UNSET
     waivers: WaiversUsed | UnsetType = UNSET
     fleet: FleetDocument | UnsetType = UNSET
     hosts: tuple[HostDocument, ...]
