@@ -46,7 +46,7 @@ def _list_controls(arguments: argparse.Namespace) -> int:
 
 
 def _show_control(arguments: argparse.Namespace) -> int:
-    from rupex.controls import control_called
+    from rupex.controls import control_called, examples
     from rupex.reports.page import Page
 
     control = control_called(arguments.control)
@@ -62,6 +62,11 @@ def _show_control(arguments: argparse.Namespace) -> int:
     page.entry("source", "; ".join((*control.references, *control.cwe)), indent=2)
     for family, remedy in control.remedy.items():
         page.entry("change", remedy if family == "*" else f"{family}: {remedy}", indent=2)
+    example = examples().get(control.id)
+    if example is not None:
+        where = {"nginx-tls": "nginx, in a TLS server block: ", "nginx-plain": "nginx, in a plain server block: "}
+        page.entry("holds", where.get(example.kind, "") + example.holds, indent=2)
+        page.entry("fails", where.get(example.kind, "") + example.fails, indent=2)
     for name in control.parameters:
         page.entry("set", f"parameters.{name}, by the baseline", indent=2)
     print(page.render(colour=options.wants_colour()), end="")

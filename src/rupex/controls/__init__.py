@@ -3,6 +3,6 @@
 A control judges the neutral model and is handed its thresholds; it never knows which server it judges.
 """
 
-from rupex.controls.catalogue import Control, Place, all_controls, control, control_called
+from rupex.controls.catalogue import Control, Place, all_controls, control, control_called, examples
 
-__all__ = ["Control", "Place", "all_controls", "control", "control_called"]
+__all__ = ["Control", "Place", "all_controls", "control", "control_called", "examples"]

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from functools import cache
-from importlib import import_module
+from importlib import import_module, resources
 from importlib.metadata import entry_points
 from pkgutil import iter_modules
 from typing import Any, Final, Literal, TypeVar, get_type_hints
 
-from msgspec import Struct
+from msgspec import Struct, convert
 
 import rupex.controls
 from rupex.model import Judgement, RupexError, Severity
@@ -24,6 +24,15 @@ F = TypeVar("F", bound=Judge)
 
 _AT_THE_EDGE: Final = ("transport.", "redirect.", "header.hsts")
 _NOT_A_PARAMETER: Final = frozenset({"now"})
+
+
+class Example(Struct, frozen=True):
+    """What holds and what fails: directives of nginx in a server block (``kind`` ``nginx-tls`` or ``nginx-plain``, proven by a
+    test), or what was ``seen``, in words."""
+
+    kind: Literal["nginx-tls", "nginx-plain", "seen"]
+    holds: str
+    fails: str
 
 
 class Control(Struct, frozen=True):
@@ -117,6 +126,14 @@ def all_controls() -> dict[str, Control]:
             if isinstance(declared, Control):
                 found[declared.id] = declared
     return dict(sorted(found.items(), key=lambda item: item[1].refines is not None))
+
+
+@cache
+def examples() -> Mapping[str, Example]:
+    """The example of each control, from ``examples.tsv``."""
+    text = resources.files("rupex.controls").joinpath("examples.tsv").read_text("utf-8")
+    rows = (line.split("\t") for line in text.splitlines() if line and not line.startswith("#"))
+    return {name: convert({"kind": kind, "holds": holds, "fails": fails}, Example) for name, kind, holds, fails in rows}
 
 
 def control_called(name: str) -> Control:

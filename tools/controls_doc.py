@@ -1,0 +1,94 @@
+"""Writes docs/controls.md from the controls, their examples and the built-in baselines. ``python tools/controls_doc.py``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rupex.baseline import Baseline, Rule, builtin_names, load_baseline
+from rupex.controls import Control, all_controls, examples
+
+PAGE = Path(__file__).parent.parent / "docs/controls.md"
+HEAD = """# The controls
+
+Made from the code by `python tools/controls_doc.py`; a test checks that it is current. `rupex control show NAME` tells the
+same at a terminal. Severity, weight and ceiling are those of `public-web`; where another built-in baseline says otherwise, that stands
+below. How baselines are written: [baselines.md](baselines.md); how scores come of them: [scoring.md](scoring.md).
+
+"""
+THEMES = {
+    "transport": "Transport and redirects", "redirect": "Transport and redirects", "proxy": "Transport and redirects",
+    "tls": "TLS", "cert": "Certificates", "key": "Keys, files, secrets", "keystore": "Keys, files, secrets",
+    "secret": "Keys, files, secrets", "acme": "Keys, files, secrets", "config": "Keys, files, secrets",
+    "webroot": "Keys, files, secrets", "override": "Keys, files, secrets", "renewal": "Keys, files, secrets",
+    "header": "Response headers", "cookie": "Response headers", "exposure": "Exposed details and surface",
+    "surface": "Exposed details and surface", "drift": "Disk against wire",
+}  # fmt: skip
+
+
+def render() -> str:
+    """The whole page."""
+    baselines = {name: load_baseline(name) for name in builtin_names()}
+    by_theme: dict[str, list[Control]] = {theme: [] for theme in THEMES.values()}
+    for control in sorted(all_controls().values(), key=lambda control: control.id):
+        by_theme[THEMES[control.id.partition(".")[0]]].append(control)
+    parts = [HEAD]
+    for theme, controls in by_theme.items():
+        parts.append(f"## {theme}\n\n")
+        parts += [_section(control, baselines) for control in controls]
+    return "".join(parts).rstrip() + "\n"
+
+
+def _section(control: Control, baselines: dict[str, Baseline]) -> str:
+    usual = baselines["public-web"].rules[control.id]
+    example = examples()[control.id]
+    code = "`" if example.kind != "seen" else ""
+    where = (
+        ""
+        if example.kind == "seen"
+        else f" (nginx, in a {'TLS' if example.kind == 'nginx-tls' else 'plain'} server block)"
+    )
+    only = "" if control.only is None else f", on {'TLS' if control.only == 'tls' else 'plain'} listeners"
+    rows = [
+        f"### {control.id}",
+        f"**{control.title}.** {control.why}",
+        f"- Judged for each {control.place}{only}, from {', '.join(control.evidence)}"
+        + (f"; refines `{control.refines}`" if control.refines else ""),
+        f"- {_weight(usual)}" + "".join(f"; `{name}`: {words}" for name, words in _others(control.id, baselines)),
+        f"- Source: {'; '.join(dict.fromkeys((usual.source, *control.references, *control.cwe)))}",
+        *(f"- `parameters.{name}` = {_value(value)}" for name, value in usual.plain_parameters().items()),
+        f"- Holds{where}: {code}{example.holds}{code}",
+        f"- Fails{where}: {code}{example.fails}{code}",
+        *(f"- Change{'' if family == '*' else f' ({family})'}: {text}" for family, text in control.remedy.items()),
+    ]
+    head, why, *rest = rows
+    return f"{head}\n\n{why}\n\n" + "\n".join(rest) + "\n\n"
+
+
+def _weight(rule: Rule) -> str:
+    if rule.off is not None:
+        return f"off: {rule.off}"
+    ceiling = "" if rule.ceiling is None else f", ceiling {rule.ceiling:g}"
+    cases = "".join(
+        f", as `{name}` {case.severity}" + ("" if case.ceiling is None else f" with ceiling {case.ceiling:g}")
+        for name, case in rule.cases.items()
+    )
+    return f"{rule.severity}, weight {rule.weight:g}{ceiling}{cases}"
+
+
+def _others(name: str, baselines: dict[str, Baseline]) -> list[tuple[str, str]]:
+    usual = _weight(baselines["public-web"].rules[name])
+    return [
+        (other, words)
+        for other, baseline in baselines.items()
+        if other != "public-web" and (words := _weight(baseline.rules[name])) != usual
+    ]
+
+
+def _value(value: object) -> str:
+    if isinstance(value, list):
+        return ", ".join(map(str, value)) or "(none)"
+    return ", ".join(f"{k}: {v}" for k, v in value.items()) if isinstance(value, dict) else str(value)
+
+
+if __name__ == "__main__":
+    PAGE.write_text(render(), "utf-8")
