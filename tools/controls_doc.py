@@ -6,31 +6,25 @@ from pathlib import Path
 
 from rupex.baseline import Baseline, Rule, builtin_names, load_baseline
 from rupex.controls import Control, all_controls, examples
+from rupex.reports.themes import NAMES, theme_of
 
 PAGE = Path(__file__).parent.parent / "docs/controls.md"
 HEAD = """# The controls
 
 Made from the code by `python tools/controls_doc.py`; a test checks that it is current. `rupex control show NAME` tells the
-same at a terminal. Severity, weight and ceiling are those of `public-web`; where another built-in baseline says otherwise, that stands
-below. How baselines are written: [baselines.md](baselines.md); how scores come of them: [scoring.md](scoring.md).
+same at a terminal. Severity, weight and ceiling are those of `public-web`; where another built-in baseline says otherwise,
+that stands below. How baselines are written: [baselines.md](baselines.md); how scores come of them:
+[scoring.md](scoring.md).
 
 """
-THEMES = {
-    "transport": "Transport and redirects", "redirect": "Transport and redirects", "proxy": "Transport and redirects",
-    "tls": "TLS", "cert": "Certificates", "key": "Keys, files, secrets", "keystore": "Keys, files, secrets",
-    "secret": "Keys, files, secrets", "acme": "Keys, files, secrets", "config": "Keys, files, secrets",
-    "webroot": "Keys, files, secrets", "override": "Keys, files, secrets", "renewal": "Keys, files, secrets",
-    "header": "Response headers", "cookie": "Response headers", "exposure": "Exposed details and surface",
-    "surface": "Exposed details and surface", "drift": "Disk against wire",
-}  # fmt: skip
 
 
 def render() -> str:
     """The whole page."""
     baselines = {name: load_baseline(name) for name in builtin_names()}
-    by_theme: dict[str, list[Control]] = {theme: [] for theme in THEMES.values()}
+    by_theme: dict[str, list[Control]] = {theme: [] for theme in NAMES}
     for control in sorted(all_controls().values(), key=lambda control: control.id):
-        by_theme[THEMES[control.id.partition(".")[0]]].append(control)
+        by_theme[theme_of(control.id)].append(control)
     parts = [HEAD]
     for theme, controls in by_theme.items():
         parts.append(f"## {theme}\n\n")

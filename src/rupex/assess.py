@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
@@ -16,6 +16,7 @@ from rupex.gather import Evidence, Scene, count_files, gather, host_of, open_sce
 from rupex.host import HostTree, TreeError
 from rupex.host.opening import archive_name, is_archive
 from rupex.host.processes import find_running
+from rupex.host.secrets import without_secrets
 from rupex.judging import Judged, JudgedControl, judge
 from rupex.model import (
     Certificate,
@@ -38,6 +39,7 @@ from rupex.model.run import (
     CertificateSeen,
     CheckDocument,
     Counts,
+    Excerpt,
     FileTrace,
     HostDocument,
     PlaceDocument,
@@ -60,6 +62,11 @@ SAMPLES: Final = 8
 
 _NAMES_SHOWN: Final = 200
 """Names and endpoints of one certificate that a document has."""
+
+MOST_EXCERPTS: Final = 300
+"""Places of one host that are shown with the lines around them."""
+_LINES_AROUND: Final = 2
+_LINE_CHARACTERS: Final = 160
 
 MOST_TRACES: Final = 2_000
 """Files of one host that are told with their digest."""
@@ -177,7 +184,29 @@ def traced(document: HostDocument, tree: HostTree) -> HostDocument:
             if file is not None and place.verdict in ("fail", "unknown") and len(files) < MOST_TRACES:
                 files[file] = None
     traces = tuple(_trace(file, tree) for file in files)
-    return structs.replace(document, traces=traces, running=find_running(tree))
+    return structs.replace(
+        document, traces=traces, running=find_running(tree), excerpts=tuple(_excerpts(document, tree))
+    )
+
+
+def _excerpts(document: HostDocument, tree: HostTree) -> Iterator[Excerpt]:
+    """The lines around those that decide what fails."""
+    wanted: dict[tuple[str, int], None] = {}
+    for check in document.checks:
+        for place in check.places:
+            if place.verdict == "fail" and place.file and place.line and len(wanted) < MOST_EXCERPTS:
+                wanted[place.file, place.line] = None
+    texts: dict[str, list[str]] = {}
+    for file, line in wanted:
+        if file not in texts:
+            try:
+                texts[file] = without_secrets(tree.read(file).decode("utf-8", "replace")).split("\n")
+            except TreeError:
+                texts[file] = []
+        start = max(1, line - _LINES_AROUND)
+        lines = texts[file][start - 1 : line + _LINES_AROUND]
+        if lines:
+            yield Excerpt(file, line, start, tuple(text.rstrip("\r")[:_LINE_CHARACTERS] for text in lines))
 
 
 def _trace(file: str, tree: HostTree) -> FileTrace:
@@ -287,7 +316,8 @@ def _certificates(host: Host) -> tuple[CertificateSeen, ...]:
 
 def _certificate(file: CertificateFile, leaf: Certificate) -> CertificateSeen:
     return CertificateSeen(
-        file.path, file.source, leaf.subject, leaf.names[:_NAMES_SHOWN], leaf.not_after.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        file.path, file.source, leaf.subject, leaf.issuer, leaf.names[:_NAMES_SHOWN],
+        leaf.not_before.strftime("%Y-%m-%dT%H:%M:%SZ"), leaf.not_after.strftime("%Y-%m-%dT%H:%M:%SZ"),
         lifetime_days(leaf.not_before, leaf.not_after), leaf.key_type, leaf.key_bits, leaf.digest, leaf.sha256,
         leaf.public_sha256, file.endpoints[:_NAMES_SHOWN],
     )  # fmt: skip

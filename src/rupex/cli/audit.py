@@ -152,24 +152,26 @@ def finish(
         history.close()
         print(f"rupex: kept as run {number}", file=sys.stderr)
     for form, path in files:
-        options.write_whole(path, _render(document, form, arguments, width=100, colour=False))
-    text = _render(document, arguments.format, arguments, width=options.terminal_width(), colour=options.wants_colour())
+        options.write_whole(path, render_run(document, form, arguments, width=100, colour=False))
+    text = render_run(
+        document, arguments.format, arguments, width=options.terminal_width(), colour=options.wants_colour()
+    )
     print(text, end="")
     return _status(document, arguments, baseline.minimum_coverage)
 
 
-def _render(document: Any, form: str, arguments: argparse.Namespace, *, width: int, colour: bool) -> str:
-    if form == "json":
-        from rupex.reports.jsons import render_json
+def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width: int, colour: bool) -> str:
+    if form != "text":
+        from rupex.reports.forms import render
 
-        return render_json(document)
+        return render(document, form)
     if document.fleet and not arguments.quiet:
         from rupex.reports.fleet import render_fleet
 
         return render_fleet(document, width=width, colour=colour, verbose=arguments.verbose)
-    from rupex.reports.text import render_run
+    from rupex.reports import text
 
-    return render_run(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
+    return text.render_run(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
 
 
 def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: float) -> int:

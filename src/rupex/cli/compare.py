@@ -31,7 +31,7 @@ def run(arguments: argparse.Namespace) -> int:
     from rupex.reports.jsons import render_json
 
     gc.disable()  # what is read is kept to the end
-    files = options.outputs(arguments.output)
+    files = options.outputs(arguments.output, options.FORMATS)
     old, new = (options.read_run(name, arguments.history) for name in (arguments.old, arguments.new))
     document = compare(old, new, arguments.old, arguments.new)
 

@@ -14,6 +14,8 @@ from typing import Any, Final
 from rupex.model import RupexError
 
 FORMATS: Final = ("text", "json")
+RUN_FORMATS: Final = (*FORMATS, "html", "markdown", "csv", "sarif", "junit", "cyclonedx", "openmetrics")
+"""The forms of a run document; ``rupex.reports.forms`` has what writes them."""
 
 
 def verb(
@@ -101,12 +103,15 @@ def connect(text: str | None) -> Any:
 def add_output_options(parser: argparse.ArgumentParser) -> None:
     """What a verb that makes a run takes."""
     add_history_option(parser, "keep the run in a history")
-    add_format_options(parser)
+    add_format_options(parser, RUN_FORMATS)
 
 
-def add_format_options(parser: argparse.ArgumentParser) -> None:
+def add_format_options(parser: argparse.ArgumentParser, formats: tuple[str, ...] = FORMATS) -> None:
     """What a verb that reports takes."""
-    parser.add_argument("--format", choices=FORMATS, default="text", help="what to write to standard output")
+    parser.add_argument(
+        "--format", metavar="FORMAT", choices=formats, default="text",
+        help=f"what to write to standard output: {', '.join(formats)}",
+    )  # fmt: skip
     parser.add_argument(
         "--output", metavar="FILE", action="append", default=[],
         help="also write a file, its format by suffix or as FORMAT:FILE (repeatable)",
@@ -211,21 +216,20 @@ def read_run(name: str, history: str = "default") -> Any:
     return read(Path(name))
 
 
-def outputs(wanted: list[str]) -> list[tuple[str, Path]]:
+def outputs(wanted: list[str], formats: tuple[str, ...] = RUN_FORMATS) -> list[tuple[str, Path]]:
     """``--output`` values as (format, file). Raises :class:`~rupex.model.RupexError`."""
-    suffixes = {".json": "json", ".txt": "text"}
     found = []
     for given in wanted:
         name, mark, rest = given.partition(":")
-        if mark and name in FORMATS:
+        if mark and name in formats:
             found.append((name, Path(rest)))
             continue
-        path = Path(given)
-        if path.suffix not in suffixes:
-            raise RupexError(
-                f"--output {given}: no format goes with {path.suffix or 'no suffix'!r}; write FORMAT:FILE ({', '.join(FORMATS)})"
-            )
-        found.append((suffixes[path.suffix], path))
+        from rupex.reports.forms import form_of
+
+        form = form_of(Path(given))
+        if form not in formats:
+            raise RupexError(f"--output {given}: {form} is no form of this document; there are {', '.join(formats)}")
+        found.append((form, Path(given)))
     return found
 
 

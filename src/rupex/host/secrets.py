@@ -148,3 +148,18 @@ def _value_span(text: str, core: re.Match[str], after: re.Match[str]) -> tuple[i
 
 
 __all__ = ["Kind", "PlainSecret", "find_secrets"]
+
+
+def without_secrets(text: str) -> str:
+    """``text`` with an ellipsis for each secret in it, on as many lines as before."""
+    kept, behind = [], 0
+    for secret in find_secrets(text):
+        lines = text.count("\n", secret.start, secret.end)
+        kept += [text[behind : secret.start], "…", "\n" * lines]
+        behind = secret.end
+    return _PEM_KEY.sub(lambda block: "…" + "\n" * block[0].count("\n"), "".join([*kept, text[behind:]]))
+
+
+_PEM_KEY = re.compile(
+    r"-----BEGIN [A-Z0-9 ]{0,40}PRIVATE KEY-----(?:.*?-----END [A-Z0-9 ]{0,40}PRIVATE KEY-----|.*)", re.DOTALL
+)

@@ -170,13 +170,24 @@ class FileTrace(Struct, frozen=True):
     modified: str | None
 
 
+class Excerpt(Struct, frozen=True):
+    """Lines around one that decides something, from line ``start`` on; secrets in them are left out."""
+
+    file: str
+    line: int
+    start: int
+    lines: tuple[str, ...]
+
+
 class CertificateSeen(Struct, frozen=True):
     """A certificate of the host: its file, or the listener that sent it; ``public_sha256`` is of its public key."""
 
     place: str
     source: Literal["files", "wire"]
     subject: str
+    issuer: str
     names: tuple[str, ...]
+    not_before: str
     not_after: str
     lifetime_days: int
     key_type: str
@@ -209,6 +220,7 @@ class HostDocument(Struct, frozen=True, kw_only=True):
     problems: tuple[ProblemDocument, ...]
     traces: tuple[FileTrace, ...] = ()
     running: tuple[Running, ...] = ()
+    excerpts: tuple[Excerpt, ...] = ()
     certificates: tuple[CertificateSeen, ...] = ()
     inventory: InventoryRow | UnsetType = UNSET
     baseline: BaselineUsed | UnsetType = UNSET
