@@ -23,6 +23,8 @@ want iptables-restore iptables
 want ip iproute2
 want javac default-jdk-headless
 want xz xz-utils
+want chromium chromium
+want chromedriver chromium-driver
 ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || need="$need postgresql"
 [ -x "$peers/node4" ] || want npm npm
 if [ -n "$need" ] && [ "$(id -u)" -ne 0 ]; then

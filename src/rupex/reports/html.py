@@ -22,8 +22,8 @@ from rupex.reports.text import Group, group_places, merge_groups
 from rupex.reports.themes import NAMES, theme_of
 from rupex.scoring import BANDS, band_of
 
-_GROUPS: Final = 5
-_REASONS: Final = 14
+_GROUPS, _GROUPS_OF_MANY = 5, 2
+_REASONS, _REASONS_OF_MANY = 14, 5
 _MONTHS: Final = 12
 _OF_A_MONTH: Final = 5
 _MANY_HOSTS: Final = 12
@@ -31,6 +31,8 @@ _MANY_HOSTS: Final = 12
 _MONTH_NAMES: Final = (
     "January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"
 )  # fmt: skip
+_INDENT = re.compile(r"\n\s*")
+_LINE_END: Final = "\n"
 _ANCHOR = re.compile(r"[^A-Za-z0-9]+")
 
 
@@ -51,7 +53,9 @@ def render_html(run: Run, before: Run | None = None) -> str:
         shared=_shared(run) if many else [], unfolded=len(run.hosts) <= 2, coverage_words=_coverage_words(run),
         style=style, script=script, style_hash=_digest(style), script_hash=_digest(script),
     )  # fmt: skip
-    return page
+    before_main, _, rest = page.partition("<main")
+    main, end, behind = rest.rpartition("</main>")
+    return f"{before_main}<main{_INDENT.sub(_LINE_END, main)}{end}{behind}"
 
 
 @cache
@@ -65,7 +69,9 @@ def _part(name: str) -> Any:
 def _template() -> Any:
     from jinja2 import Environment, StrictUndefined
 
-    environment = Environment(autoescape=True, undefined=StrictUndefined, finalize=_cleaned)
+    environment = Environment(
+        trim_blocks=True, lstrip_blocks=True, autoescape=True, undefined=StrictUndefined, finalize=_cleaned
+    )
     return environment.from_string(_part("page.html.jinja"))
 
 
@@ -125,14 +131,14 @@ def _host(
         "ledger_words": "; ".join(f"{part['name']} {part['points']:.1f}" for part in ledger),
         "by_theme": _by_theme(host),
         "changes": changes.get(host.name, []),
-        "findings": [_finding(check, host, excerpts) for check in failing],
+        "findings": [_finding(check, host, excerpts, _GROUPS_OF_MANY if many else _GROUPS) for check in failing],
         "waived": list(_waived(host)),
-        "unknown": list(_unknown(host)),
+        "unknown": list(_unknown(host, _REASONS_OF_MANY if many else _REASONS)),
         "problems": [
             {"where": f"{p.file}:{p.line}" if p.line else p.file or "host", "message": p.message}
             for p in host.problems[:20]
         ],
-        "holds": ", ".join(check.control for check in host.checks if check.verdict == "pass"),
+        "holds": "" if many else ", ".join(check.control for check in host.checks if check.verdict == "pass"),
     }
 
 
@@ -163,7 +169,9 @@ def _ledger(host: HostDocument) -> Iterator[dict[str, Any]]:
         start += points
 
 
-def _finding(check: CheckDocument, host: HostDocument, excerpts: dict[tuple[str, int], Excerpt]) -> dict[str, Any]:
+def _finding(
+    check: CheckDocument, host: HostDocument, excerpts: dict[tuple[str, int], Excerpt], most: int
+) -> dict[str, Any]:
     groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
     merged = merge_groups(groups)
     words = f"costs {check.lost:.1f} points"
@@ -171,7 +179,7 @@ def _finding(check: CheckDocument, host: HostDocument, excerpts: dict[tuple[str,
         words += f"; no score above {check.holds:g} while it fails"
     if check.gain >= 0.05:
         words += f"; repaired alone it gains {check.gain:.1f}"
-    elif host.score.ceiling is not None:
+    elif most > _GROUPS_OF_MANY and host.score.ceiling is not None:
         words += f"; gains nothing while the score is held at {host.score.ceiling.value:g}"
     return {
         "control": check.control,
@@ -182,8 +190,8 @@ def _finding(check: CheckDocument, host: HostDocument, excerpts: dict[tuple[str,
         "references": ", ".join(check.references),
         "remedy": check.remedy,
         "gain": words,
-        "groups": [_group(group, excerpts) for group in merged[:_GROUPS]],
-        "more": max(0, len(merged) - _GROUPS),
+        "groups": [_group(group, excerpts) for group in merged[:most]],
+        "more": max(0, len(merged) - most),
     }
 
 
@@ -220,14 +228,14 @@ def _waived(host: HostDocument) -> Iterator[dict[str, Any]]:
         yield {"control": control, "reason": reason, "owner": owner, "until": until, "count": count}
 
 
-def _unknown(host: HostDocument) -> Iterator[dict[str, str]]:
+def _unknown(host: HostDocument, most: int) -> Iterator[dict[str, str]]:
     reasons: dict[str, dict[str, None]] = {}
     for check in host.checks:
         for place in check.places:
             if place.verdict == "unknown":
                 reasons.setdefault(place.message, {})[check.control] = None
     ranked = sorted(reasons.items(), key=lambda item: -len(item[1]))
-    for reason, controls in ranked[:_REASONS]:
+    for reason, controls in ranked[:most]:
         yield {"reason": reason, "controls": ", ".join(controls)}
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any, Final
 
 import msgspec
@@ -29,13 +30,19 @@ DOCUMENTS: Final[dict[str, Any]] = {
 """Schema name to type; the file of each is ``schemas/NAME.schema.json``."""
 
 
+_UNSEEN: Final = re.compile("[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff]")
+"""Characters that stand in texts only, and can make a line read as another one."""
+
+
 def render_json(document: object) -> str:
-    """``document`` as indented JSON, with a line end. Text that is no valid Unicode is replaced, not refused."""
+    """``document`` as indented JSON, with a line end. Text that is no valid Unicode is replaced, not refused; what turns the
+    reading direction, or is not shown, is escaped."""
     try:
         encoded = msgspec.json.encode(document)
     except UnicodeEncodeError:
         encoded = msgspec.json.encode(_valid(msgspec.to_builtins(document)))
-    return msgspec.json.format(encoded, indent=1).decode() + "\n"
+    text = msgspec.json.format(encoded, indent=1).decode() + "\n"
+    return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
 def _valid(value: Any) -> Any:

@@ -208,7 +208,7 @@ def _draw_matrix(run: Run) -> Any:
         return None
     lost = [[sum(c.lost for c in host.checks if theme_of(c.control) == theme) for theme in themes] for host in hosts]
     drawn, axes = figure(9.2, 2.0 + 0.42 * len(hosts))
-    axes.imshow(lost, cmap="BuPu", vmin=0, aspect="auto", origin="lower")
+    axes.imshow(lost, cmap=_shades(), vmin=0, aspect="auto", origin="lower")
     top = max(map(max, lost)) or 1.0
     for row, values in enumerate(lost):
         for column, value in enumerate(values):
@@ -218,6 +218,13 @@ def _draw_matrix(run: Run) -> Any:
     axes.set_yticks(range(len(hosts)), [shown(host.name) for host in hosts])
     axes.set_title("Points lost, hosts by themes", loc="left", fontweight="bold")
     return drawn
+
+
+def _shades() -> Any:
+    """From paper to the shade of the worst band."""
+    from matplotlib.colors import LinearSegmentedColormap
+
+    return LinearSegmentedColormap.from_list("rupex", ["#faf8f3", "#e3b7a8", BAND_SHADES[0][3]])
 
 
 def _draw_expiries(run: Run) -> Any:

@@ -7,6 +7,12 @@
   var boxes = Array.prototype.slice.call(tools.querySelectorAll("[name=severity]")), told = tools.querySelector("output");
   var cards = Array.prototype.slice.call(document.querySelectorAll("details.finding"));
   var sections = Array.prototype.slice.call(document.querySelectorAll("section.host"));
+  var severities = ["critical", "high", "medium", "low"];
+  cards.forEach(function (card, at) {
+    card.dataset.order = at;
+    card.dataset.severity = severities.filter(function (one) { return card.classList.contains(one); })[0];
+    card.dataset.host = card.closest("section.host").dataset.host;
+  });
   var texts = cards.map(function (card) { return card.textContent.toLowerCase(); });
   function apply() {
     var wanted = words.value.trim().toLowerCase(), chosen = {}, shown = 0;
