@@ -106,12 +106,25 @@ class CatalogueTest(TreeTest):
 class SharedMannersTest(TreeTest):
     def test_the_demo_tells_its_story(self) -> None:
         done = rupex("demo", "--keep", self.root / "demo")
-        self.assertRegex(done.stdout, r"booking\.ternholm\.test  59\.0 weak")
-        self.assertRegex(done.stdout, r"camera\.piers\.ternholm\.test  29\.0 open")
-        self.assertRegex(done.stdout, r"booking\.ternholm\.test  9\d\.\d hardened")
-        self.assertEqual(done.returncode, 0)
-        self.assertIn("held at 29", done.stdout)
-        self.assertTrue((self.root / "demo/booking/etc/nginx/nginx.conf").is_file())
+        self.assertEqual((done.returncode, done.stderr), (0, ""))
+        for words in (
+            r"booking\.ternholm\.test  59\.0 weak", r"camera\.piers\.ternholm\.test  29\.0 open", "held at 29",
+            r"booking  29\.0 open → 9\d\.\d hardened", r"booking\.ternholm\.test  59\.0 weak → 9\d\.\d hardened",
+            "Ranking, worst first", "ran out on 2026-10-31", "run:2", "figures/scores.png",
+        ):  # fmt: skip
+            self.assertRegex(done.stdout, words)
+        for chapter in range(1, 10):
+            self.assertRegex(done.stdout, rf"(?m)^{chapter}\. ")
+        lines = [line for line in done.stdout.splitlines() if str(self.root) not in line]
+        self.assertLessEqual(max(map(len, lines)), 100)
+        for name in (
+            "before/booking/etc/nginx/nginx.conf",
+            "report.html",
+            "report.sarif",
+            "inventory.cdx.json",
+            "trend.png",
+        ):
+            self.assertTrue((self.root / "demo" / name).is_file(), name)
         self.assertEqual(rupex("demo", "--keep", self.root / "demo").returncode, 2)
 
     def test_every_verb_has_help_with_an_example(self) -> None:

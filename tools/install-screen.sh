@@ -5,6 +5,7 @@ need=""
 command -v Xvfb >/dev/null 2>&1 || need="$need xvfb"
 command -v xterm >/dev/null 2>&1 || need="$need xterm"
 command -v import >/dev/null 2>&1 || need="$need imagemagick"
+command -v chromium >/dev/null 2>&1 || need="$need chromium"
 fc-list 2>/dev/null | grep -q "DejaVu Sans Mono" || need="$need fonts-dejavu-core"
 [ -z "$need" ] && exit 0
 if [ "$(id -u)" -ne 0 ]; then

@@ -1,4 +1,5 @@
-"""Renders docs/screenshots/ from the demo data: each main command in a real terminal window of about 1280x800."""
+"""Renders docs/screenshots/ from the demo data: each main command in a real terminal window of about 1280x800, pages in a
+browser, and figures as they are drawn."""
 
 from __future__ import annotations
 
@@ -32,7 +33,18 @@ PICTURES = {
     "tomcat": ("rupex audit hosts/freight --now 2026-11-24T09:30:00Z", "head -n 40"),
     "collect": ("rupex collect --root hosts/booking --list", "head -n 44"),
     "control-show": ("rupex control show header.hsts", "head -n 40"),
+    "compare": ("cd demo && rupex compare before.json after.json", "head -n 40"),
+    "fleet": (f"cd demo && rupex fleet after.toml --baseline ternholm.toml --waivers waivers.toml {AT}", "head -n 42"),
 }
+# Picture to the page it shows, and how far down.
+PAGES = {
+    "page-host": ("booking.html", "h0-booking"),
+    "page-finding": ("booking.html", "finding"),
+    "page-fleet": ("demo/report.html", ""),
+}
+FIGURES = {"figure-scores": "demo/figures/scores.png", "figure-lost": "demo/figures/lost-points.png"}
+BROWSER = ("chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking"
+           " --disable-component-update --disable-sync --hide-scrollbars --window-size=1280,800").split()  # fmt: skip
 
 
 def take(name: str, command: str, part: str, screen: str, folder: Path) -> None:
@@ -66,20 +78,44 @@ def take(name: str, command: str, part: str, screen: str, folder: Path) -> None:
             window.wait(10)
 
 
+def take_page(name: str, page: str, part: str, folder: Path) -> None:
+    """Write the picture of ``page`` in a browser; of its findings, where ``part`` says so."""
+    source = folder / page
+    if part == "finding":  # from the first finding with an excerpt on
+        text = source.read_text()
+        start = text.rindex("<details", 0, text.index('class="excerpt"'))
+        head = text[: text.index("<main")]
+        source = folder / "finding.html"
+        source.write_text(f"{head}<main><section class='host' data-host='booking'>{text[start:]}")
+    with tempfile.TemporaryDirectory(prefix="rupex-browser-") as profile:
+        subprocess.run(
+            [*BROWSER, f"--user-data-dir={profile}", f"--screenshot={FOLDER / name}.png", source.as_uri()],
+            check=True, capture_output=True,
+        )  # fmt: skip
+
+
 def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or list(PICTURES)
+    wanted = sys.argv[1:] or [*PICTURES, *PAGES, *FIGURES]
     number = 90 + os.getpid() % 100
     screen = subprocess.Popen(["Xvfb", f":{number}", "-screen", "0", "1036x810x24", "-nolisten", "tcp"])
     try:
         time.sleep(1)
         with tempfile.TemporaryDirectory(prefix="rupex-demo-") as folder, ExitStack() as stack:
             build_scenario(Path(folder, "hosts"))
+            rupex = str(Path(sys.executable).with_name("rupex"))
+            for words in ("demo --keep demo", f"audit hosts/booking {AT} --output booking.html"):
+                subprocess.run([rupex, *words.split()], cwd=folder, check=True, stdout=subprocess.DEVNULL)
             before, *_ = stack.enter_context(simulated_listeners(Path(folder)))
             for name in wanted:
-                command, part = PICTURES[name]
-                command = command.replace("LISTENER", str(before.ports[443]))
-                take(name, command, part, f":{number}", Path(folder))
+                if name in PAGES:
+                    take_page(name, *PAGES[name], Path(folder))
+                elif name in FIGURES:
+                    (FOLDER / f"{name}.png").write_bytes(Path(folder, FIGURES[name]).read_bytes())
+                else:
+                    command, part = PICTURES[name]
+                    command = command.replace("LISTENER", str(before.ports[443]))
+                    take(name, command, part, f":{number}", Path(folder))
                 print(FOLDER / f"{name}.png")
     finally:
         screen.terminate()

@@ -115,6 +115,36 @@ def _audit_both(
     return traced(assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers), located.tree)
 
 
+def run_of(
+    hosts: list[Any],
+    baseline: Any,
+    now: datetime,
+    seconds: float,
+    *,
+    waivers: Any = None,
+    fleet: Any = None,
+    settings: Any = None,
+) -> Any:
+    """The run document of ``hosts``. ``settings``: the file that gave defaults, and for which options."""
+    from msgspec import UNSET
+
+    from rupex import __version__
+    from rupex.assess import waivers_used
+    from rupex.model.run import BaselineUsed, Run, SettingsUsed, Tool
+
+    return Run(
+        tool=Tool("rupex", __version__),
+        started=now.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        seconds=round(seconds, 3),
+        complete=not any(host.problems for host in hosts),
+        baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest, baseline.minimum_coverage),
+        settings=UNSET if settings is None else SettingsUsed(*settings),
+        waivers=UNSET if waivers is None else waivers_used(waivers, hosts, now),
+        fleet=UNSET if fleet is None else fleet,
+        hosts=tuple(hosts),
+    )
+
+
 def finish(
     hosts: list[Any],
     baseline: Any,
@@ -126,26 +156,10 @@ def finish(
     fleet: Any = None,
 ) -> int:
     """Write the run in every form asked for, and say how it ends."""
-    from msgspec import UNSET
-
-    from rupex import __version__
-    from rupex.assess import waivers_used
-    from rupex.model.run import BaselineUsed, Run, SettingsUsed, Tool
-
-    in_force = getattr(arguments, "settings_in_force", None)
-    if in_force is not None:
-        print(f"rupex: settings of {in_force[0]} are in force: {', '.join(in_force[1]) or 'none'}", file=sys.stderr)
-    document = Run(
-        tool=Tool("rupex", __version__),
-        started=now.strftime("%Y-%m-%dT%H:%M:%SZ"),
-        seconds=round(seconds, 3),
-        complete=not any(host.problems for host in hosts),
-        baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest, baseline.minimum_coverage),
-        settings=UNSET if in_force is None else SettingsUsed(*in_force),
-        waivers=UNSET if waivers is None else waivers_used(waivers, hosts, now),
-        fleet=UNSET if fleet is None else fleet,
-        hosts=tuple(hosts),
-    )
+    settings = getattr(arguments, "settings_in_force", None)
+    if settings is not None:
+        print(f"rupex: settings of {settings[0]} are in force: {', '.join(settings[1]) or 'none'}", file=sys.stderr)
+    document = run_of(hosts, baseline, now, seconds, waivers=waivers, fleet=fleet, settings=settings)
     if arguments.history is not None:
         history = options.open_history(arguments.history)
         number = history.add(document)

@@ -16,17 +16,19 @@ NOW: Final = datetime(2026, 11, 24, 9, 30, tzinfo=UTC)
 """The scenario's own time: certificates are made around it, so the demo tells the same story every day."""
 
 
-def build_scenario(folder: Path) -> dict[str, Path]:
-    """Write every host of the scenario below ``folder`` (made new) and return name to tree. Raises
-    :class:`~rupex.model.RupexError` when it cannot be written."""
+def build_scenario(folder: Path, *, repaired: bool = False, authority: Authority | None = None) -> dict[str, Path]:
+    """Write every host of the scenario below ``folder`` (made new) and return name to tree. ``repaired``: as they are after a
+    month of repairs. Raises :class:`~rupex.model.RupexError` when it cannot be written."""
     built = {}
-    authority = Authority("Ternholm Ferries Services CA", NOW)
+    authority = authority or Authority("Ternholm Ferries Services CA", NOW)
     try:
         for name, prepare in _HOSTS.items():
             tree = folder / name
             with resources.as_file(resources.files("rupex.demo").joinpath("hosts", name)) as source:
                 shutil.copytree(source, tree)
-            prepare(tree, authority)
+            if repaired:
+                _overlay(name, tree)
+            prepare(tree, authority, repaired)
             built[name] = tree
     except FileExistsError as error:
         raise RupexError(f"{error.filename}: exists already; name a new folder") from None
@@ -35,7 +37,14 @@ def build_scenario(folder: Path) -> dict[str, Path]:
     return built
 
 
-def _booking(tree: Path, authority: Authority) -> None:
+def _overlay(name: str, tree: Path) -> None:
+    """Put what was changed of a host over it."""
+    with resources.as_file(resources.files("rupex.demo").joinpath("repaired", name)) as source:
+        if source.is_dir():
+            shutil.copytree(source, tree, dirs_exist_ok=True)
+
+
+def _booking(tree: Path, authority: Authority, repaired: bool) -> None:
     enabled = tree / "etc/nginx/sites-enabled"
     enabled.mkdir()
     (tree / "etc/nginx/conf.d").mkdir()
@@ -43,6 +52,17 @@ def _booking(tree: Path, authority: Authority) -> None:
         (enabled / site).symlink_to(f"/etc/nginx/sites-available/{site}")
     folder = tree / "etc/ssl/ternholm"
     folder.mkdir(parents=True)
+    if repaired:
+        for stem, names in (("booking", ["booking", "www.booking", "fares"]), ("agents", ["agents"])):
+            key = new_key("RSA" if stem == "booking" else "ECDSA")
+            named = [f"{name}.ternholm.test" for name in names]
+            write_chain(
+                folder / f"{stem}.pem",
+                authority.issue(named, key, NOW - timedelta(days=9), NOW + timedelta(days=81)),
+                authority.certificate,
+            )
+            write_key(folder / f"{stem}.key", key, 0o600)
+        return
     # Renewed last in summer; the job that should do it again was lost in a move. It never covered the www name.
     key = new_key("RSA")
     start = NOW - timedelta(days=81)
@@ -59,17 +79,18 @@ def _booking(tree: Path, authority: Authority) -> None:
     write_key(folder / "agents.key", new_key(), 0o640)
 
 
-def _timetable(tree: Path, authority: Authority) -> None:
+def _timetable(tree: Path, authority: Authority, repaired: bool) -> None:
     # A folder at the root of the disk, "to make it easy".
-    folder = tree / "keys"
-    folder.mkdir()
+    folder = tree / ("etc/ssl/timetable" if repaired else "keys")
+    folder.mkdir(parents=True)
     key = new_key("RSA")
-    leaf = authority.issue(["timetable.ternholm.test"], key, NOW - timedelta(days=200), NOW + timedelta(days=165))
+    names = ["timetable.ternholm.test", *(["www.timetable.ternholm.test"] if repaired else [])]
+    leaf = authority.issue(names, key, NOW - timedelta(days=200), NOW + timedelta(days=165))
     write_chain(folder / "timetable.pem", leaf, authority.certificate)
-    write_key(folder / "timetable.key", key, 0o644)
+    write_key(folder / "timetable.key", key, 0o600 if repaired else 0o644)
 
 
-def _freight(tree: Path, authority: Authority) -> None:
+def _freight(tree: Path, authority: Authority, repaired: bool) -> None:
     from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, pkcs12
 
     key = new_key("RSA")
@@ -79,7 +100,7 @@ def _freight(tree: Path, authority: Authority) -> None:
     (tree / "opt/tomcat9/conf/freight.p12").write_bytes(store)
 
 
-_HOSTS: Final[dict[str, Callable[[Path, Authority], None]]] = {
+_HOSTS: Final[dict[str, Callable[[Path, Authority, bool], None]]] = {
     "booking": _booking,
     "timetable": _timetable,
     "freight": _freight,

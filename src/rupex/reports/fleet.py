@@ -7,7 +7,7 @@ from typing import Final
 
 from rupex.model.run import FleetDocument, FleetPart, HostDocument, Run
 from rupex.reports.page import Page, Style
-from rupex.reports.text import scale, score_style
+from rupex.reports.text import render_waivers, scale, score_style
 from rupex.scoring import band_of
 
 _HOSTS: Final = 40
@@ -33,6 +33,9 @@ def render_fleet(run: Run, *, width: int = 100, colour: bool = False, verbose: b
     _render_parts(page, "By tag", fleet.tags)
     _render_expiries(page, fleet, verbose=verbose)
     _render_problems(page, run.hosts)
+    if run.waivers:
+        page.blank()
+        render_waivers(page, run.waivers)
     text = page.render(colour=colour)
     if verbose:
         from rupex.reports.text import render_run

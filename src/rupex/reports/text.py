@@ -111,11 +111,11 @@ def render_run(run: Run, *, width: int = 100, colour: bool = False, verbose: boo
         _render_host(page, run, host, verbose=verbose)
         page.blank()
     if run.waivers and not quiet:
-        _render_waivers(page, run.waivers)
+        render_waivers(page, run.waivers)
     return page.render(colour=colour)
 
 
-def _render_waivers(page: Page, waivers: WaiversUsed) -> None:
+def render_waivers(page: Page, waivers: WaiversUsed) -> None:
     """Waivers that need somebody: those that have run out, and those that stand for nothing."""
     told = [row for row in waivers.rows if row.state != "in force"]
     if not told:
