@@ -76,6 +76,23 @@ class BaselineTest(TreeTest):
         for words in ("weight 6 becomes 9", "minimum_days: 365 becomes 90", "is off: our own authority", "59.0 weak"):
             self.assertIn(words, done.stdout)
 
+    def test_required_names_and_exceptions_for_a_site_are_facts_of_a_baseline(self) -> None:
+        self.mint(["www.ternholm.test"])
+        policy = 'add_header Permissions-Policy "camera=(), microphone=(), geolocation=(self)";'
+        self.write_nginx(SITE.replace("root", f"{policy} root"))
+        for text, control, verdict in (
+            ('[controls."header.permissions"]\nparameters.exceptions = { "*.test" = ["geolocation"] }\n', "header.permissions", "pass"),
+            ('[controls."header.permissions"]\nparameters.exceptions = { "x.*" = ["geolocation"] }\n', "header.permissions", "fail"),
+            ('[controls."transport.names"]\nparameters.required = ["www.ternholm.test"]\n', "transport.names", "pass"),
+            ('[controls."transport.names"]\nparameters.required = ["pier.ternholm.test"]\n', "transport.names", "fail"),
+        ):  # fmt: skip
+            with self.subTest(text):
+                done = rupex(
+                    "audit", self.root, "--baseline", self.own(text), "--format", "json", "--now", "2026-11-24"
+                )
+                checks = {check["control"]: check for check in json.loads(done.stdout)["hosts"][0]["checks"]}
+                self.assertEqual(checks[control]["verdict"], verdict)
+
     def test_what_is_no_run_document_is_refused_with_a_reason(self) -> None:
         for text, words in (
             ("{", "not JSON"), ("[]", "not JSON"), ("{}", "names no schema"), ('{"schema": "rupex.run/2"}', "rupex.run/2"),

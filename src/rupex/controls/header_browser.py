@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from fnmatch import fnmatchcase
+
 from rupex.controls._answers import headers_sent, missing
 from rupex.controls.catalogue import control
 from rupex.http import csp
@@ -150,10 +153,13 @@ def referrer(endpoint: Endpoint, scope: Scope) -> Judgement:
         "nginx": 'add_header Permissions-Policy "camera=(), microphone=(), geolocation=()" always;',
         "apache": 'Header always set Permissions-Policy "camera=(), microphone=(), geolocation=()"',
         "tomcat": "Set it in a filter of the application, or in a proxy in front.",
-        "*": "Send Permissions-Policy: camera=(), microphone=(), geolocation=(); waive it where a page needs one.",
+        "*": "Send Permissions-Policy: camera=(), microphone=(), geolocation=(); where a site needs one, name the site in"
+        " parameters.exceptions, or waive it.",
     },
 )
-def permissions(endpoint: Endpoint, scope: Scope, *, features: tuple[str, ...]) -> Judgement:
+def permissions(
+    endpoint: Endpoint, scope: Scope, *, features: tuple[str, ...], exceptions: Mapping[str, tuple[str, ...]]
+) -> Judgement:
     if not scope.serves_content or scope.content == "assets":
         return EXEMPT
     sent = headers_sent(scope, "Permissions-Policy")
@@ -167,10 +173,21 @@ def permissions(endpoint: Endpoint, scope: Scope, *, features: tuple[str, ...]) 
         if parsed is None:
             return Fail("the value is not valid, so browsers ignore it", header.provenance, evidence=header.value)
         granted |= parsed
-    open_ones = [name for name in features if granted.get(name, ("self",)) != ()]
+    wanted = _granted_on_purpose(endpoint.names, exceptions)
+    open_ones = [name for name in features if name not in wanted and granted.get(name, ("self",)) != ()]
     if not open_ones:
         return Pass(sent[0].provenance)
     return Fail(f"{', '.join(open_ones)} is not denied", sent[0].provenance, evidence=sent[0].value)
+
+
+def _granted_on_purpose(names: tuple[str, ...], exceptions: Mapping[str, tuple[str, ...]]) -> frozenset[str]:
+    """The features that the baseline lets a site with ``names`` grant: by patterns that all of them meet."""
+    return frozenset(
+        feature
+        for pattern, features in exceptions.items()
+        if names and all(fnmatchcase(name, pattern) for name in names)
+        for feature in features
+    )
 
 
 @control(

@@ -100,14 +100,15 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
         "*": "Serve the name on the TLS listener too, with a certificate that covers it.",
     },
 )
-def names_on_tls(host: Host) -> Judgement:
+def names_on_tls(host: Host, *, required: tuple[str, ...]) -> Judgement:
     public = _public(host)
     plain = {name: e for e in public if e.transport == "plain" for name in e.names}
-    if not any(_real(plain)):
+    wanted = dict.fromkeys((*host.required, *required))
+    if not wanted and not any(_real(plain)):
         return EXEMPT
     secure = {name for e in public if e.transport != "plain" for name in e.names}
     secure |= {wide for name in secure if name.startswith(".") for wide in _spread(name)}
-    left = [name for name in plain if name not in secure]
+    left = [name for name in (*wanted, *plain) if name not in secure]
     absent = [name for name in _real(left) if not all(_is_served(wide, secure) for wide in _spread(name))]
     if not absent:
         return PASS
@@ -115,7 +116,8 @@ def names_on_tls(host: Host) -> Judgement:
     if unread is not None:
         return Unknown(f"{absent[0]} was not found on TLS, but not all was seen: {unread}")
     more = f" and {len(absent) - 4} more" if len(absent) > 4 else ""
-    return Fail(f"no TLS endpoint has the name {', '.join(absent[:4])}{more}", plain[absent[0]].provenance)
+    place = plain[absent[0]].provenance if absent[0] in plain else None
+    return Fail(f"no TLS endpoint has the name {', '.join(absent[:4])}{more}", place)
 
 
 def _real(names: Iterable[str]) -> Iterable[str]:

@@ -32,6 +32,7 @@ from rupex.baseline import Baseline, Waivers
 from rupex.fleet.inventory import Entry, Inventory
 from rupex.fleet.summary import shared_keys
 from rupex.host import open_tree
+from rupex.http.names import is_address
 from rupex.joining import join
 from rupex.judging import judge
 from rupex.model import Host, Problem, RupexError, SharedKey
@@ -163,7 +164,8 @@ def _assess(entry: Entry, seen: Sequence[Host], work: Work) -> HostDocument:
         host = join(evidence, tree, seen) if seen else evidence.host
     else:
         host = _one_of(entry, seen)
-    host = structs.replace(host, name=entry.name, behind=entry.behind)
+    required = tuple(target.name for target in entry.targets if not is_address(target.name))
+    host = structs.replace(host, name=entry.name, behind=entry.behind, required=required)
     document = assess(host, baseline, work.now, keep_all=work.keep_all, waivers=work.waivers)
     return document if tree is None else traced(document, tree)
 

@@ -299,7 +299,7 @@ class Host(Struct, frozen=True, kw_only=True):
     that was seen from both sides: ``predicted``, by the id of an endpoint that was seen; ``running``: processes of its
     servers; ``modified``: when files that endpoints name were written. Of a host in a fleet: ``behind``: the edge in
     front of it, which is judged for what only strangers meet; ``shared``: keys that hosts of other owners have too, None
-    outside a fleet."""
+    outside a fleet; ``required``: names that the inventory says it serves."""
 
     name: str
     sources: tuple[Source, ...]
@@ -323,6 +323,7 @@ class Host(Struct, frozen=True, kw_only=True):
     modified: Mapping[str, datetime] = {}
     behind: str = ""
     shared: tuple[SharedKey, ...] | None = None
+    required: tuple[str, ...] = ()
 
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""
