@@ -95,8 +95,10 @@ def _show_baseline(arguments: argparse.Namespace) -> int:
         ceiling = "" if rule.ceiling is None else f", ceiling {rule.ceiling:g}"
         words = f"off: {rule.off}" if rule.off else f"{rule.severity}, weight {rule.weight:g}{ceiling}"
         page.line((f"{name:<26}", "strong"), words)
-        for key, value in rule.parameters.items():
-            shown = ", ".join(map(str, value)) if isinstance(value, tuple) else value
+        for key, value in rule.plain_parameters().items():
+            shown = ", ".join(map(str, value)) if isinstance(value, list) else value
+            if isinstance(value, dict):
+                shown = ", ".join(f"{name}: {one}" for name, one in value.items())
             page.entry("", f"{key} = {shown if shown != '' else '(none)'}", indent=2, column=4)
         for key, case in rule.cases.items():
             held = "no ceiling" if case.ceiling is None else f"ceiling {case.ceiling:g}"
