@@ -34,7 +34,7 @@ _SPARE_CONNECTIONS: Final = 40
 """Connections that a sweep may make beside one for each version and suite that is taken."""
 
 _ALL_SCHEMES: Final = tuple(s.code for s in SCHEMES)
-_RESERVE: Final = 4
+_RESERVE: Final = 3
 """Of these, what the good schemes of signatures leave for questions that matter more."""
 
 _SECOND_TRIES: Final = 3
@@ -372,6 +372,9 @@ class Sweep:
             if not self._is_within_bounds(_RESERVE):
                 await self._suites_known.wait()  # more suites taken are more connections allowed
                 if not self._is_within_bounds(_RESERVE):
+                    note = "not every signature scheme was asked for, so that connections stay few"
+                    if note not in self.found.problems:
+                        self.found.problems.append(note)
                     return
             answer = await self._ask(self._offer("TLSv1.2", suites, schemes=tuple(left)))
             match answer:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from contextlib import AsyncExitStack
 from functools import cache
 from importlib import resources
 from typing import Final, Literal
@@ -222,39 +223,58 @@ async def _other_certificate(found: Visit, listener: Listener, sni: str | None) 
 async def _look(
     scheme: Literal["http", "https"], listener: Listener, name: str, port: int, *, skip_paths: bool
 ) -> Pages:
-    async with Web(listener, scheme, name, port) as web:
+    async with AsyncExitStack() as stack:
+        web = await stack.enter_async_context(Web(listener, scheme, name, port))
         found = Pages(scheme, await web.get("/"))
         if isinstance(found.root, NoPage):
             return found
         found.missing = await web.get(MISSING)
         rows = [] if skip_paths or (found.root.location is not None and scheme == "http") else known_paths()
+        old = web  # what only HTTP/1.1 can ask
+        if found.root.http == "HTTP/2" and not skip_paths:
+            old = await stack.enter_async_context(Web(listener, scheme, name, port, http2=False))
+        is_simple = found.root.http == "HTTP/1.0" or listener.manners.at_once == 1
         async with asyncio.TaskGroup() as beside:
-            beside.create_task(_try_misuse(found, listener, name, port, skip_paths=skip_paths))
-            found.cross, found.stranger, found.options, *answers = await asyncio.gather(
+            if not is_simple:
+                beside.create_task(_try_misuse(found, old, skip_paths=skip_paths))
+            found.cross, found.stranger, *answers = await asyncio.gather(
                 web.get("/", origin=FOREIGN_ORIGIN),
                 _as_stranger(web, listener, port),
-                web.get("/", method="OPTIONS"),
                 *(web.get(row.target) for row in rows),
             )
-        found.trace = await web.get("/", method="TRACE")  # last: a simple server may wait for ever for what follows it
         if not skip_paths:
             found.paths = list(zip(rows, answers, strict=True))
+        if is_simple:
+            await _try_misuse(found, old, skip_paths=skip_paths)
+        if isinstance(found.options, Page):
+            await _try_last(found, old, skip_paths=skip_paths)
         return found
 
 
-async def _try_misuse(found: Pages, listener: Listener, name: str, port: int, *, skip_paths: bool) -> None:
-    """Whether strangers are carried on to where they say, and whether a redirect decodes line ends: harmless, since the way
-    leads back to this listener and the line is one that nobody reads."""
-    if skip_paths:
-        return
-    async with Web(listener, found.scheme, name, port, http2=False) as web:
+async def _try_misuse(found: Pages, old: Web, *, skip_paths: bool) -> None:
+    """Whether a redirect decodes line ends, what a request as to a proxy gets, and which other methods are taken: harmless,
+    since nobody reads that line, nobody has that name, and a tunnel would lead back.
+
+    A simple server may wait for ever for what follows a method that it does not know: it is asked these last of all, and
+    nothing more once it did not answer one.
+    """
+    if not skip_paths:
         if isinstance(found.root, Page) and found.root.location is not None:
-            found.lines = await web.get(LINE_ENDS.format(mark=MARK))
-        found.forwarded = await web.get("/", host=STRANGER, whole=True)
-        for target in dict.fromkeys((listener.port, 443)):
-            found.tunnel = await web.opens_tunnel(listener.address, target)
-            if found.tunnel is True:
-                return
+            found.lines = await old.get(LINE_ENDS.format(mark=MARK))
+        found.forwarded = await old.get("/", host=STRANGER, whole=True)
+    found.options = await old.get("/", method="OPTIONS")
+
+
+async def _try_last(found: Pages, old: Web, *, skip_paths: bool) -> None:
+    """TRACE, and CONNECT to this listener itself; in clear also to port 443, which is what proxies let through. Many servers
+    close the connection after either."""
+    found.trace = await old.get("/", method="TRACE")
+    if skip_paths or isinstance(found.trace, NoPage):
+        return
+    for target in dict.fromkeys((old.listener.port, 443) if old.scheme == "http" else (old.listener.port,)):
+        found.tunnel = await old.opens_tunnel(old.listener.address, target)
+        if found.tunnel is not False:
+            return
 
 
 async def _as_stranger(web: Web, listener: Listener, port: int) -> Page | NoPage:

@@ -19,7 +19,7 @@ from rupex.wire.line import LineError, Listener
 
 AGENT: Final = f"rupex/{__version__}"
 _LEGACY_SERVER_CONNECT: Final = 0x4  # SSL_OP_LEGACY_SERVER_CONNECT: take a server without RFC 5746, to look at it
-_CONNECTIONS: Final = 2
+_CONNECTIONS: Final = 3
 _SERVER_SPEAKS: Final = (b"HTTP/", b"\x15\x03", b"\x16\x03")  # an answer, or an alert or a handshake of TLS
 
 
