@@ -7,13 +7,16 @@ told as such.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
+from typing import Any, Final
 
 from msgspec import Struct
 
 from rupex.baseline import Baseline, Rule
 from rupex.model.run import CheckDocument, HostDocument, Run
 from rupex.scoring import Score, Tally, score
+
+_SHOWN_OF_LIST: Final = 8
+_LONG_WORD: Final = 40
 
 
 class Change(Struct, frozen=True):
@@ -69,7 +72,12 @@ def _changes(check: CheckDocument, rule: Rule) -> Iterable[Change]:
 
 
 def _shown(value: Any) -> str:
-    return ", ".join(map(str, value)) or "nothing" if isinstance(value, list | tuple) else str(value)
+    """A threshold on one line: of a long list the first few, of a long word its beginning."""
+    if not isinstance(value, list | tuple):
+        return str(value)
+    words = [word if len(word) <= _LONG_WORD else f"{word[:_LONG_WORD]}…" for word in map(str, value[:_SHOWN_OF_LIST])]
+    more = f" and {len(value) - _SHOWN_OF_LIST} more" if len(value) > _SHOWN_OF_LIST else ""
+    return ", ".join(words) + more if words else "nothing"
 
 
 def _ceiling(check: CheckDocument, rule: Rule, verdict: str = "fail") -> float | None:

@@ -114,9 +114,10 @@ def _render_expiries(page: Page, fleet: FleetDocument, *, verbose: bool) -> None
     page.line(("What expires when", "strong"))
     if not shown:
         first = fleet.expiries[0]
-        page.line(
-            f"  nothing within {_SOON_DAYS} days; the first is {first.subject} on {first.host}, {first.not_after[:10]}"
+        words = (
+            f"nothing within {_SOON_DAYS} days; the first is {first.subject} on {first.host}, {first.not_after[:10]}"
         )
+        page.entry("", words, indent=2, column=2)
     for expiry in shown:
         left = f"{expiry.days_left} days left" if expiry.days_left >= 0 else f"{-expiry.days_left} days ago"
         style: Style = "bad" if expiry.days_left < 7 else "doubt" if expiry.days_left < 21 else "plain"

@@ -189,13 +189,11 @@ def _all_folded(check: CheckDocument) -> bool:
 def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDocument, *, verbose: bool) -> None:
     tail = f"{check.control}  {check.severity}"
     title = f"{number:>2}  {check.title}"
-    page.line(
-        (title, "strong"),
-        " " * max(2, page.width - len(title) - len(tail)),
-        (check.control, "plain"),
-        "  ",
-        (check.severity, "bad"),
-    )
+    room = page.width - len(title) - len(tail)
+    if room < 2:
+        page.line((title, "strong"))
+        title, room = "", page.width - len(tail)
+    page.line((title, "strong"), " " * room, (check.control, "plain"), "  ", (check.severity, "bad"))
     groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
     groups = groups if verbose else merge_groups(groups)
     for group in groups[: None if verbose else _SHOWN_GROUPS]:

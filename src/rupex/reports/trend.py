@@ -12,6 +12,8 @@ from rupex.reports.text import scale, score_style
 from rupex.scoring import band_of
 
 _BAR: Final = 40
+_BESIDE: Final = 62
+"""Columns for what stands beside the bar."""
 _BLOCKS: Final = "▁▂▃▄▅▆▇█"
 
 
@@ -52,6 +54,7 @@ def render_trend(trend: Trend, *, width: int = 100, colour: bool = False) -> str
 
 
 def _render_point(page: Page, trend: Trend, point: Point, before: float | None) -> None:
+    cells = min(_BAR, page.width - _BESIDE)
     stamp = point.started.replace("T", " ").rstrip("Z")[:16]
     if point.value is None:
         page.line(f"  {stamp}  run:{point.run:<5}", ("no score", "doubt"))
@@ -59,15 +62,15 @@ def _render_point(page: Page, trend: Trend, point: Point, before: float | None) 
     change = "" if before is None or abs(point.value - before) < 0.05 else f"  {point.value - before:+.1f}"
     if trend.control is not None:
         many = max((p.value or 0.0) for p in trend.points) or 1.0
-        bar = "█" * round(_BAR * point.value / many)
+        bar = "█" * round(cells * point.value / many)
         where = (
             f"{point.places} places"
             if trend.host
             else f"{point.value:.0f} of {point.hosts} hosts, {point.places} places"
         )
-        page.line(f"  {stamp}  run:{point.run:<5}{bar:<{_BAR}}  {where}, {point.lost or 0.0:.1f} points")
+        page.line(f"  {stamp}  run:{point.run:<5}{bar:<{cells}}  {where}, {point.lost or 0.0:.1f} points")
         return
-    bar_parts = scale(point.low or 0.0, point.value, point.high or 100.0, _BAR)
+    bar_parts = scale(point.low or 0.0, point.value, point.high or 100.0, cells)
     held = f"  held by {point.held_by}" if point.held_by else ""
     page.line(
         f"  {stamp}  run:{point.run:<5}", (f"{point.value:5.1f} {band_of(point.value):<8}", score_style(band_of(point.value))),
