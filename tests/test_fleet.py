@@ -9,11 +9,17 @@ import subprocess
 import time
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
-from rupex.fleet import parse_inventory
+from rupex.baseline import load_baseline
+from rupex.fleet import Entry, parse_inventory, run_fleet
+from rupex.fleet import run as fleet_run
+from rupex.fleet.run import Work
 from rupex.model import RupexError
+from rupex.model.run import HostDocument
+from rupex.wire.line import Manners
 from tests import peers
-from tests.support import RUPEX, TreeTest, rupex, valid_document
+from tests.support import NOW, RUPEX, TreeTest, rupex, valid_document
 
 SITE = """
 server { listen 443 ssl; server_name NAME; ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key; root /srv; }
@@ -101,6 +107,27 @@ class FleetTest(TreeTest):
                 self.assertIsNone(hosts[name]["score"]["value"])
                 self.assertIn(words, hosts[name]["problems"][0]["message"])
 
+    def test_an_error_of_our_own_is_one_hosts_only(self) -> None:
+        self.host("pier")
+        text = '[[hosts]]\nname = "pier"\ntree = "pier"\n[[hosts]]\nname = "quay"\ntree = "pier"\n'
+        inventory = parse_inventory("hosts", text.encode(), self.folder)
+        work = Work({None: load_baseline("public-web")}, None, NOW, Manners(), jobs=1)
+        whole = fleet_run._assess
+
+        def breaks(entry: Entry, *rest: Any) -> HostDocument:
+            if entry.name == "pier":
+                raise ValueError("sea-gull")
+            return whole(entry, *rest)
+
+        def ends(entry: Entry, *rest: Any) -> HostDocument:
+            return os._exit(1) if entry.name == "pier" else whole(entry, *rest)  # type: ignore[return-value]
+
+        for how, words in ((breaks, "ValueError: sea-gull"), (ends, "the process ended")):
+            with self.subTest(words), patch.object(fleet_run, "_assess", how):
+                pier, quay = run_fleet(inventory, work, None, lambda _: None)
+                self.assertIn(words, pier.problems[0].message)
+                self.assertIsNotNone(quay.score.value)
+
     def test_an_interrupted_run_goes_on_where_it_was(self) -> None:
         self.host("pier")
         os.mkfifo(self.folder / "never")
@@ -115,6 +142,7 @@ class FleetTest(TreeTest):
             running.send_signal(signal.SIGINT)
             _, said = running.communicate(timeout=30)
         self.assertIn("1 of 2 hosts are kept; the same command goes on from there", said)
+        self.assertNotIn("Traceback", said)
         (kept,) = self.state.rglob("*.jsonl")
         kept.write_bytes(kept.read_bytes() + b"0123 {half a li")  # as a kill in the middle of a line leaves it
         shutil.rmtree(self.root)  # so that it cannot be audited again

@@ -73,8 +73,11 @@ def _audit(
 ) -> Any:
     from rupex.assess import assess_tree, host_name
     from rupex.host import open_tree
+    from rupex.model import RupexError
 
     located = open_tree(path, root=arguments.root, manifest=arguments.manifest)
+    if arguments.connect is not None and not arguments.wire:
+        raise RupexError("--connect goes with --wire NAME: what is asked for there")
     if arguments.wire:
         return _audit_both(path, located, arguments, baseline, waivers, now)
     return assess_tree(

@@ -10,6 +10,7 @@ import asyncio
 import gc
 import multiprocessing
 import os
+import signal
 import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -264,10 +265,14 @@ def _received(
     except (EOFError, OSError):  # the child ended before it answered
         workers.remove(worker)
         worker.stop()
-        words = "an error of our own ended the work on this host; please report it"
-        return entry, _completed(entry, _broken(entry, work, "broken", words), work)
-    if answer[:1] == b"-":
-        return entry, _completed(entry, _broken(entry, work, "missing", answer[1:].decode("utf-8", "replace")), work)
+        answer = b"!the process ended"
+    told = answer[1:].decode("utf-8", "replace") if answer[:1] != b"+" else ""
+    match answer[:1]:
+        case b"-":
+            return entry, _completed(entry, _broken(entry, work, "missing", told), work)
+        case b"!":
+            words = f"an error of our own ended the work on this host ({told}); please report it"
+            return entry, _completed(entry, _broken(entry, work, "broken", words), work)
     return entry, _completed(entry, msgspec.msgpack.decode(answer[1:], type=HostDocument), work)
 
 
@@ -282,18 +287,22 @@ def _warm(work: Work) -> None:
 
 
 def _work(pipe: Any, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work) -> None:
-    """In the child: the hosts that the parent names by their place, as bytes; an error as its text."""
+    """In the child: the hosts that the parent names by their place, as bytes; an error as its text. An interruption is for
+    the parent, which ends its children."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.disable()  # a batch is small, and the child ends with it
     while True:
         try:
             at = pipe.recv()
-        except (EOFError, KeyboardInterrupt):
+        except EOFError:
             return
         entry, seen = batch[at]
         try:
             answer = b"+" + msgspec.msgpack.encode(_assess(entry, seen, work))
         except RupexError as error:
             answer = b"-" + str(error).encode("utf-8", "replace")
+        except Exception as error:  # noqa: BLE001  one host's error of ours is no other host's business
+            answer = b"!" + f"{type(error).__name__}: {error}".encode("utf-8", "replace")
         pipe.send_bytes(answer)
 
 
