@@ -120,7 +120,7 @@ class FleetTest(TreeTest):
             return whole(entry, *rest)
 
         def ends(entry: Entry, *rest: Any) -> HostDocument:
-            return os._exit(1) if entry.name == "pier" else whole(entry, *rest)  # type: ignore[return-value]
+            return os._exit(1) if entry.name == "pier" else whole(entry, *rest)
 
         for how, words in ((breaks, "ValueError: sea-gull"), (ends, "the process ended")):
             with self.subTest(words), patch.object(fleet_run, "_assess", how):
