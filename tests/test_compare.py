@@ -115,6 +115,24 @@ class CompareTest(TreeTest):
             self.assertEqual(rows["header.csp"]["reason"], reason)
             self.assertIn(evidence, rows["header.csp"]["evidence"])
 
+    def test_a_hostile_document_cannot_speak_to_the_terminal(self) -> None:
+        run = self.audit("run.json", ONE)
+        hostile = json.loads(run.read_text())
+        hostile["hosts"][0]["name"] = hostile["baseline"]["name"] = "\x1b[31mred\u202e"
+        for check in hostile["hosts"][0]["checks"]:
+            check["control"] = f"\x1b]0;{check['control']}\x07"
+        other = self.root.parent / "hostile.json"
+        other.write_text(json.dumps(hostile))
+        history = self.root.parent / "history.sqlite"
+        for words in (
+            ("compare", run, other, "--refuse", "low"), ("compare", other, run, "--refuse", "low"),
+            ("baseline", "check", "strict", "--against", other), ("report", other), ("report", other, "--format", "markdown"),
+            ("report", other, "--format", "openmetrics"), ("history", "list", "--history", history),
+        ):  # fmt: skip
+            done = rupex(*words)
+            self.assertNotRegex(done.stdout + done.stderr, "[\x1b\x07\u202e]", words)
+            self.assertNotIn("error of our own", done.stderr)
+
     def test_the_text_and_the_gate(self) -> None:
         before = self.audit("old.json", ONE.replace("TLSv1 ", ""))
         after = self.audit("new.json", ONE)

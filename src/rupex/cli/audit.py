@@ -193,13 +193,15 @@ def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width
 
 def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: float) -> int:
     from rupex.model.judgement import SEVERITIES
+    from rupex.reports.clean import clean
     from rupex.scoring import meets
 
     met = True
     for host in document.hosts:
         if arguments.require is not None and not meets(host.score, arguments.require, minimum_coverage):
             met = False
-            print(f"rupex: {host.name} {_gate_words(host.score, arguments.require, minimum_coverage)}", file=sys.stderr)
+            words = f"rupex: {host.name} {_gate_words(host.score, arguments.require, minimum_coverage)}"
+            print(clean(words), file=sys.stderr)
         if arguments.refuse is not None:
             refused = SEVERITIES[: SEVERITIES.index(arguments.refuse) + 1]
             bad = [
@@ -207,10 +209,8 @@ def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: floa
             ]
             if bad:
                 met = False
-                print(
-                    f"rupex: {host.name} has failures of severity {arguments.refuse} or worse: {', '.join(bad)}",
-                    file=sys.stderr,
-                )
+                words = f"rupex: {host.name} has failures of severity {arguments.refuse} or worse: {', '.join(bad)}"
+                print(clean(words), file=sys.stderr)
     if not met:
         return GATE_NOT_MET
     return DONE if document.complete else INCOMPLETE

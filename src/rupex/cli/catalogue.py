@@ -120,12 +120,13 @@ def _check_baseline(arguments: argparse.Namespace) -> int:
 
 
 def _check_against(baseline: Any, path: Path) -> int:
+    from rupex.reports.clean import clean
     from rupex.reports.read import read_run
     from rupex.reports.rebased import render_rescored
     from rupex.rescoring import changes, rescore
 
     run = read_run(path)
     hosts, found = rescore(run, baseline), changes(run, baseline)
-    print(f"{run.baseline.name} {run.baseline.version} against {baseline.name} {baseline.version}\n")
+    print(clean(f"{run.baseline.name} {run.baseline.version} against {baseline.name} {baseline.version}") + "\n")
     print(render_rescored(hosts, found, width=options.terminal_width(), colour=options.wants_colour()), end="")
     return DONE

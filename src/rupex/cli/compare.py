@@ -60,5 +60,5 @@ def _status(document: Any, refused: str | None) -> int:
         worse = dict.fromkeys(c.control for c in host.changes if c.new == "fail" and c.severity in bad)
         if worse:
             met = False
-            print(f"rupex: {clean(host.name)} fails where it did not before: {', '.join(worse)}", file=sys.stderr)
+            print(clean(f"rupex: {host.name} fails where it did not before: {', '.join(worse)}"), file=sys.stderr)
     return DONE if met else GATE_NOT_MET

@@ -72,13 +72,15 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _list(arguments: argparse.Namespace) -> int:
+    from rupex.reports.clean import clean
+
     history = options.open_history(arguments.history)
     runs = history.runs()
     history.close()
     for one in runs:
         mean = "no score" if one.mean is None else f"{one.mean:5.1f}"
         what = one.fleet or f"{one.hosts} host{'s'[: one.hosts > 1]}"
-        print(f"run:{one.id:<6} {one.started}  {mean:>8}  {one.baseline:<22} {what}")
+        print(clean(f"run:{one.id:<6} {one.started}  {mean:>8}  {one.baseline:<22} {what}"))
     if not runs:
         print(f"{history.where}: no runs in it yet; keep some with --history")
     return DONE
