@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -53,9 +54,16 @@ def _merged(runs: list[Any]) -> Any:
     """Several runs as one: all their hosts, of two with one name the later."""
     from msgspec import UNSET, structs
 
+    from rupex.reports.clean import clean
+
     if len(runs) == 1:
         return runs[0]
     last = max(runs, key=lambda one: one.started)
+    names = [host.name for one in runs for host in one.hosts]
+    twice = dict.fromkeys(name for name in names if names.count(name) > 1)
+    if twice:
+        words = f"rupex: in several of these runs, of which the latest counts: {', '.join(twice)}"
+        print(clean(words), file=sys.stderr)
     hosts = {host.name: host for one in sorted(runs, key=lambda one: one.started) for host in one.hosts}
     return structs.replace(
         last, hosts=tuple(hosts.values()), complete=all(one.complete for one in runs), fleet=UNSET, waivers=UNSET,
