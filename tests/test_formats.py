@@ -112,6 +112,13 @@ class FormatTest(TreeTest):
         families(found["openmetrics"])
         json.loads(found["sarif"])
 
+    def test_the_lines_around_a_finding_are_shown_as_they_stand(self) -> None:
+        found = self.reports("server {\n\tlisten 80; server_name a.test;\n\troot /srv; # token=sea-gull-secret\n}")
+        excerpts = json.loads(found["json"])["hosts"][0]["excerpts"]
+        self.assertIn("    root /srv; # token=…", [line for one in excerpts for line in one["lines"]])
+        page = html.fromstring(found["html"])
+        self.assertIn("    listen 80; server_name a.test;", list(page.xpath("//pre//span/text()")))
+
     def test_fingerprints_stay_when_lines_move(self) -> None:
         def prints(text: str) -> list[tuple[str, str]]:
             results = json.loads(text)["runs"][0]["results"]

@@ -206,7 +206,9 @@ def _excerpts(document: HostDocument, tree: HostTree) -> Iterator[Excerpt]:
         start = max(1, line - _LINES_AROUND)
         lines = texts[file][start - 1 : line + _LINES_AROUND]
         if lines:
-            yield Excerpt(file, line, start, tuple(text.rstrip("\r")[:_LINE_CHARACTERS] for text in lines))
+            yield Excerpt(
+                file, line, start, tuple(text.rstrip("\r").expandtabs(4)[:_LINE_CHARACTERS] for text in lines)
+            )
 
 
 def _trace(file: str, tree: HostTree) -> FileTrace:
