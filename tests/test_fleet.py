@@ -7,6 +7,7 @@ import shutil
 import signal
 import subprocess
 import time
+from functools import partial
 from pathlib import Path
 from typing import Any
 from unittest.mock import patch
@@ -135,7 +136,12 @@ class FleetTest(TreeTest):
         (self.folder / "hosts.toml").write_text(text)
         command = [RUPEX, "fleet", str(self.folder / "hosts.toml"), "--now", "2026-11-24", "--jobs", "1"]
         environment = os.environ | {"XDG_STATE_HOME": str(self.state)}
-        with subprocess.Popen(command, env=environment, stderr=subprocess.PIPE, text=True) as running:
+        heed = partial(
+            signal.signal, signal.SIGINT, signal.SIG_DFL
+        )  # whoever runs the tests in the background ignores it
+        with subprocess.Popen(
+            command, env=environment, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True, preexec_fn=heed
+        ) as running:
             until = time.monotonic() + 30
             while not any(path.stat().st_size for path in self.state.rglob("*.jsonl")) and time.monotonic() < until:
                 time.sleep(0.05)
