@@ -127,6 +127,11 @@ class SharedMannersTest(TreeTest):
             self.assertTrue((self.root / "demo" / name).is_file(), name)
         self.assertEqual(rupex("demo", "--keep", self.root / "demo").returncode, 2)
 
+    def test_hosts_of_one_name_are_told_apart_by_their_paths(self) -> None:
+        self.write({f"{when}/pier/etc/nginx/nginx.conf": "events {}\n" for when in ("before", "after")})
+        done = rupex("audit", "before/pier", "after/pier", "--format", "json", cwd=self.root)
+        self.assertEqual([h["name"] for h in valid_document(done.stdout)["hosts"]], ["before/pier", "after/pier"])
+
     def test_every_verb_has_help_with_an_example(self) -> None:
         for verb in (["audit"], ["effective"], ["demo"], ["control", "show"], ["baseline", "check"]):
             self.assertIn("example: rupex", rupex(*verb, "--help").stdout)

@@ -52,9 +52,21 @@ def run(arguments: argparse.Namespace) -> int:
     with progress(arguments.path, "audit") as paths:
         for path in paths:
             hosts.append(_audit(path, arguments, baseline, waivers, now, endpoints=bool(forms - {"text"})))
+    hosts = _told_apart(hosts, arguments.path)
     if arguments.suggest_waivers is not None:
         _suggest_waivers(arguments.suggest_waivers, hosts, now)
     return finish(hosts, baseline, waivers, now, time.monotonic() - clock, arguments, files)
+
+
+def _told_apart(hosts: list[Any], paths: list[Path]) -> list[Any]:
+    """Hosts of one run that have the same name, under the paths that they were given by."""
+    from msgspec import structs
+
+    names = [host.name for host in hosts]
+    return [
+        structs.replace(host, name=str(path)) if names.count(host.name) > 1 else host
+        for host, path in zip(hosts, paths, strict=True)
+    ]
 
 
 def _suggest_waivers(path: Path, hosts: list[Any], now: datetime) -> None:
