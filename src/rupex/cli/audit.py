@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE, GATE_NOT_MET, INCOMPLETE
+from rupex.cli.runs import finish
 
 
 def add_verbs(verbs: Any) -> None:
@@ -128,109 +128,3 @@ def _audit_both(
     with options.known_of(arguments) as known:
         host = known(join(evidence, located.tree, seen))
     return traced(assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers), located.tree)
-
-
-def run_of(
-    hosts: list[Any],
-    baseline: Any,
-    now: datetime,
-    seconds: float,
-    *,
-    waivers: Any = None,
-    fleet: Any = None,
-    settings: Any = None,
-) -> Any:
-    """The run document of ``hosts``. ``settings``: the file that gave defaults, and for which options."""
-    from msgspec import UNSET
-
-    from rupex import __version__
-    from rupex.assess import waivers_used
-    from rupex.model.run import BaselineUsed, Run, SettingsUsed, Tool
-
-    return Run(
-        tool=Tool("rupex", __version__),
-        started=now.strftime("%Y-%m-%dT%H:%M:%SZ"),
-        seconds=round(seconds, 3),
-        complete=not any(host.problems for host in hosts),
-        baseline=BaselineUsed(baseline.name, baseline.version, baseline.digest, baseline.minimum_coverage),
-        settings=UNSET if settings is None else SettingsUsed(*settings),
-        waivers=UNSET if waivers is None else waivers_used(waivers, hosts, now),
-        fleet=UNSET if fleet is None else fleet,
-        hosts=tuple(hosts),
-    )
-
-
-def finish(
-    hosts: list[Any],
-    baseline: Any,
-    waivers: Any,
-    now: datetime,
-    seconds: float,
-    arguments: argparse.Namespace,
-    files: list[tuple[str, Path]],
-    fleet: Any = None,
-) -> int:
-    """Write the run in every form asked for, and say how it ends."""
-    settings = getattr(arguments, "settings_in_force", None)
-    if settings is not None:
-        print(f"rupex: settings of {settings[0]} are in force: {', '.join(settings[1]) or 'none'}", file=sys.stderr)
-    document = run_of(hosts, baseline, now, seconds, waivers=waivers, fleet=fleet, settings=settings)
-    if arguments.history is not None:
-        history = options.open_history(arguments.history)
-        number = history.add(document)
-        history.close()
-        print(f"rupex: kept as run {number}", file=sys.stderr)
-    for form, path in files:
-        options.write_whole(path, render_run(document, form, arguments, width=100, colour=False))
-    text = render_run(
-        document, arguments.format, arguments, width=options.terminal_width(), colour=options.wants_colour()
-    )
-    print(text, end="")
-    return _status(document, arguments, baseline.minimum_coverage)
-
-
-def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width: int, colour: bool) -> str:
-    if form != "text":
-        from rupex.reports.forms import render
-
-        return render(document, form)
-    if document.fleet and not arguments.quiet:
-        from rupex.reports.fleet import render_fleet
-
-        return render_fleet(document, width=width, colour=colour, verbose=arguments.verbose)
-    from rupex.reports import text
-
-    return text.render_run(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
-
-
-def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: float) -> int:
-    from rupex.model.judgement import SEVERITIES
-    from rupex.reports.clean import clean
-    from rupex.scoring import meets
-
-    met = True
-    for host in document.hosts:
-        if arguments.require is not None and not meets(host.score, arguments.require, minimum_coverage):
-            met = False
-            words = f"rupex: {host.name} {_gate_words(host.score, arguments.require, minimum_coverage)}"
-            print(clean(words), file=sys.stderr)
-        if arguments.refuse is not None:
-            refused = SEVERITIES[: SEVERITIES.index(arguments.refuse) + 1]
-            bad = [
-                c.control for c in host.checks if any(p.verdict == "fail" and p.severity in refused for p in c.places)
-            ]
-            if bad:
-                met = False
-                words = f"rupex: {host.name} has failures of severity {arguments.refuse} or worse: {', '.join(bad)}"
-                print(clean(words), file=sys.stderr)
-    if not met:
-        return GATE_NOT_MET
-    return DONE if document.complete else INCOMPLETE
-
-
-def _gate_words(score: Any, wanted: float, minimum_coverage: float) -> str:
-    if score.value is None:
-        return f"has no score, {wanted:g} is required"
-    if score.coverage < minimum_coverage:
-        return f"was seen to {score.coverage:.0%} only; a gate needs {minimum_coverage:.0%}"
-    return f"scores {score.value:.1f}, {wanted:g} is required"

@@ -182,7 +182,7 @@ class _Story:
     def _probe(self, hosts: list[Any], name: str) -> None:
         """Look at simulated hosts, and keep the run as ``name``."""
         from rupex.baseline import load_baseline
-        from rupex.cli.audit import run_of
+        from rupex.cli.runs import run_of
         from rupex.demo.scenario import NOW
         from rupex.reports.jsons import render_json
         from rupex.reports.text import render_brief

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.audit import finish
+from rupex.cli.runs import finish
 
 
 def add_verbs(verbs: Any) -> None:

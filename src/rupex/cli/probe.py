@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.audit import finish
+from rupex.cli.runs import finish
 
 _SHOWN_WHOLE = 50
 """Names up to which the text tells what was seen of each, and not only how it was judged."""

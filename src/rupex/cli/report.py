@@ -24,7 +24,7 @@ def add_verbs(verbs: Any) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    from rupex.cli.audit import render_run
+    from rupex.cli.runs import render_run
 
     files = options.outputs(arguments.output)
     document = _merged([options.read_run(name, arguments.history) for name in arguments.run_document])
