@@ -24,7 +24,7 @@ from rupex.history import History, trend
 from rupex.model.run import Run
 from rupex.reports.read import decode_run
 from tests import peers
-from tests.support import RUPEX, TreeTest, rupex
+from tests.support import RUPEX, TreeTest, rupex, valid_document
 
 SITE = "server { listen 443 ssl; server_name a.test; ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key; }"
 
@@ -173,7 +173,9 @@ class HistoryTest(TreeTest):
         shown = rupex("trend", "--history", self.file, "--host", "a", "--plot", figure).stdout
         self.assertIn("held by key.mode", shown)
         self.assertIn("<svg", figure.read_text())
-        told = json.loads(rupex("trend", "--history", self.file, "--control", "key.mode", "--format", "json").stdout)
+        told = valid_document(
+            rupex("trend", "--history", self.file, "--control", "key.mode", "--format", "json").stdout
+        )
         self.assertEqual([point["places"] for point in told["points"]], [1, 0])
         compared = rupex("compare", "run:last-1", "run:last", "--history", self.file).stdout
         self.assertIn("key.mode", compared)

@@ -46,8 +46,9 @@ def _stamp(text: str | None) -> str | None:
 def run(arguments: argparse.Namespace) -> int:
     from rupex.history import trend
     from rupex.model import RupexError
+    from rupex.model.run import TrendDocument
     from rupex.reports.jsons import render_json
-    from rupex.reports.trend import TrendDocument, render_trend
+    from rupex.reports.trend import render_trend
 
     if arguments.control is not None:
         from rupex.controls import control_called
@@ -64,7 +65,8 @@ def run(arguments: argparse.Namespace) -> int:
 
         plot_trend(found, arguments.plot)
     if arguments.format == "json":
-        print(render_json(TrendDocument.of(found)), end="")
+        document = TrendDocument(host=found.host, control=found.control, points=found.points)
+        print(render_json(document), end="")
     else:
         width, colour = options.terminal_width(), options.wants_colour()
         print(render_trend(found, width=width, colour=colour), end="")

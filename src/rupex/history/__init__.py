@@ -2,6 +2,6 @@
 
 from rupex.history.store import History, StoredRun
 from rupex.history.tickets import with_ticket_ages
-from rupex.history.trend import Point, Trend, trend
+from rupex.history.trend import Trend, trend
 
-__all__ = ["History", "Point", "StoredRun", "Trend", "trend", "with_ticket_ages"]
+__all__ = ["History", "StoredRun", "Trend", "trend", "with_ticket_ages"]

@@ -8,21 +8,7 @@ from math import fsum
 from msgspec import Struct
 
 from rupex.history.store import History, HostFigures, StoredRun
-
-
-class Point(Struct, frozen=True):
-    """One run: its number, when it started, how many hosts it had, and the figures. ``value`` is a score (of a fleet the mean by
-    weight), or, of a control, the hosts that fail it; ``low`` and ``high`` are a score's bounds; ``held_by``: what holds it."""
-
-    run: int
-    started: str
-    hosts: int
-    value: float | None
-    low: float | None = None
-    high: float | None = None
-    held_by: str | None = None
-    places: int | None = None
-    lost: float | None = None
+from rupex.model.run import TrendPoint
 
 
 class Line(Struct, frozen=True):
@@ -37,7 +23,7 @@ class Trend(Struct, frozen=True):
 
     host: str | None
     control: str | None
-    points: tuple[Point, ...]
+    points: tuple[TrendPoint, ...]
     lines: tuple[Line, ...] = ()
 
 
@@ -55,11 +41,11 @@ def trend(history: History, *, host: str | None = None, control: str | None = No
     return Trend(host, None, points, lines)
 
 
-def _of_control(history: History, runs: Sequence[StoredRun], control: str, host: str | None) -> list[Point]:
+def _of_control(history: History, runs: Sequence[StoredRun], control: str, host: str | None) -> list[TrendPoint]:
     if host is not None:
         by_run = {run: found.get(control, (0, 0.0)) for run, found in history.failures_of(host).items()}
         return [
-            Point(
+            TrendPoint(
                 run.id, run.started, 1, float(by_run[run.id][0] > 0), places=by_run[run.id][0], lost=by_run[run.id][1]
             )
             for run in runs
@@ -70,17 +56,17 @@ def _of_control(history: History, runs: Sequence[StoredRun], control: str, host:
     for run in runs:
         failing, places, lost = costs.get(run.id, (0, 0, 0.0))
         found.append(
-            Point(run.id, run.started, run.hosts, float(failing), places=places, lost=lost / max(1, run.hosts))
+            TrendPoint(run.id, run.started, run.hosts, float(failing), places=places, lost=lost / max(1, run.hosts))
         )
     return found
 
 
-def _point(run: StoredRun, rows: Sequence[HostFigures]) -> Point:
+def _point(run: StoredRun, rows: Sequence[HostFigures]) -> TrendPoint:
     """The hosts of one run as one: each figure its mean by weight."""
     scored = [row for row in rows if row.value is not None]
     total = fsum(row.weight for row in scored)
     if not total:
-        return Point(run.id, run.started, len(rows), None)
+        return TrendPoint(run.id, run.started, len(rows), None)
     value, low, high = (
         fsum(row.weight * figure for row, figure in zip(scored, figures, strict=True)) / total
         for figures in (
@@ -89,7 +75,7 @@ def _point(run: StoredRun, rows: Sequence[HostFigures]) -> Point:
             [row.high for row in scored],
         )
     )
-    return Point(run.id, run.started, len(rows), value, low, high, rows[0].held_by if len(rows) == 1 else None)
+    return TrendPoint(run.id, run.started, len(rows), value, low, high, rows[0].held_by if len(rows) == 1 else None)
 
 
 def _lines(runs: Sequence[StoredRun], rows: dict[int, list[HostFigures]]) -> list[Line]:

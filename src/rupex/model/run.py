@@ -347,6 +347,30 @@ class CompareDocument(Struct, frozen=True, kw_only=True):
     notes: tuple[str, ...] = ()
 
 
+class TrendPoint(Struct, frozen=True):
+    """One run: its number, when it started, how many hosts it had, and the figures. ``value`` is a score (of a fleet the mean by
+    weight), or, of a control, the hosts that fail it; ``low`` and ``high`` are a score's bounds; ``held_by``: what holds it."""
+
+    run: int
+    started: str
+    hosts: int
+    value: float | None
+    low: float | None = None
+    high: float | None = None
+    held_by: str | None = None
+    places: int | None = None
+    lost: float | None = None
+
+
+class TrendDocument(Struct, frozen=True, kw_only=True):
+    """How a score, or the hosts that fail a ``control``, went over stored runs, oldest first; ``host`` null: of all hosts."""
+
+    schema: Literal["rupex.trend/1"] = "rupex.trend/1"
+    host: str | None
+    control: str | None
+    points: tuple[TrendPoint, ...]
+
+
 class EffectiveDocument(Struct, frozen=True, kw_only=True):
     schema: Literal["rupex.effective/1"] = "rupex.effective/1"
     endpoints: tuple[Endpoint, ...]

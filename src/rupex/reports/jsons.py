@@ -16,6 +16,7 @@ from rupex.model.run import (
     LineDocument,
     Run,
     SuitesDocument,
+    TrendDocument,
 )
 
 DOCUMENTS: Final[dict[str, Any]] = {
@@ -26,6 +27,7 @@ DOCUMENTS: Final[dict[str, Any]] = {
     "line": LineDocument,
     "suites": SuitesDocument,
     "credential": CredentialDocument,
+    "trend": TrendDocument,
 }
 """Schema name to type; the file of each is ``schemas/NAME.schema.json``."""
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Final, Literal
+from typing import Final
 
-from msgspec import Struct
-
-from rupex.history import Point, Trend
+from rupex.history import Trend
+from rupex.model.run import TrendPoint
 from rupex.reports.page import Page, Style
 from rupex.reports.text import scale, score_style
 from rupex.scoring import band_of
@@ -15,17 +14,6 @@ _BAR: Final = 40
 _BESIDE: Final = 62
 """Columns for what stands beside the bar."""
 _BLOCKS: Final = "▁▂▃▄▅▆▇█"
-
-
-class TrendDocument(Struct, frozen=True, kw_only=True):
-    schema: Literal["rupex.trend/1"] = "rupex.trend/1"
-    host: str | None
-    control: str | None
-    points: tuple[Point, ...]
-
-    @classmethod
-    def of(cls, trend: Trend) -> TrendDocument:
-        return cls(host=trend.host, control=trend.control, points=trend.points)
 
 
 def render_trend(trend: Trend, *, width: int = 100, colour: bool = False) -> str:
@@ -53,7 +41,7 @@ def render_trend(trend: Trend, *, width: int = 100, colour: bool = False) -> str
     return page.render(colour=colour)
 
 
-def _render_point(page: Page, trend: Trend, point: Point, before: float | None) -> None:
+def _render_point(page: Page, trend: Trend, point: TrendPoint, before: float | None) -> None:
     cells = min(_BAR, page.width - _BESIDE)
     stamp = point.started.replace("T", " ").rstrip("Z")[:16]
     if point.value is None:
