@@ -4,6 +4,9 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 STAMP = $(VENV)/.installed
 
+# The tests start hundreds of processes: where compiled modules may not be kept, each compiles everything anew.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test check screenshots bench servers clean
 
 $(STAMP): pyproject.toml
