@@ -244,10 +244,12 @@ async def _look(
             )
         if not skip_paths:
             found.paths = list(zip(rows, answers, strict=True))
+        # HTTP/1.0 takes a connection for each request, and connections are to stay few: no misuse is tried there.
+        spare = skip_paths or found.root.http == "HTTP/1.0"
         if is_simple:
-            await _try_misuse(found, old, skip_paths=skip_paths)
+            await _try_misuse(found, old, skip_paths=spare)
         if isinstance(found.options, Page):
-            await _try_last(found, old, skip_paths=skip_paths)
+            await _try_last(found, old, skip_paths=spare)
         return found
 
 
