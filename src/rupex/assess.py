@@ -183,39 +183,45 @@ def traced(document: HostDocument, tree: HostTree) -> HostDocument:
         for file in (place.file, decided):
             if file is not None and place.verdict in ("fail", "unknown") and len(files) < MOST_TRACES:
                 files[file] = None
-    traces = tuple(_trace(file, tree) for file in files)
+    contents = {file: _content(file, tree) for file in files}
     return structs.replace(
-        document, traces=traces, running=find_running(tree), excerpts=tuple(_excerpts(document, tree))
+        document,
+        traces=tuple(_trace(file, content, tree) for file, content in contents.items()),
+        running=find_running(tree),
+        excerpts=tuple(_excerpts(document, contents)),
     )
 
 
-def _excerpts(document: HostDocument, tree: HostTree) -> Iterator[Excerpt]:
+def _content(file: str, tree: HostTree) -> bytes:
+    """The bytes of a file, none where it cannot be read."""
+    try:
+        return tree.read(file)
+    except TreeError:
+        return b""
+
+
+def _excerpts(document: HostDocument, contents: Mapping[str, bytes]) -> Iterator[Excerpt]:
     """The lines around those that decide what fails."""
     wanted: dict[tuple[str, int], None] = {}
     for check in document.checks:
         for place in check.places:
-            if place.verdict == "fail" and place.file and place.line and len(wanted) < MOST_EXCERPTS:
+            if place.verdict != "fail" or place.file is None or place.line is None:
+                continue
+            if place.file in contents and len(wanted) < MOST_EXCERPTS:
                 wanted[place.file, place.line] = None
-    texts: dict[str, list[str]] = {}
+    texts = {
+        file: without_secrets(contents[file].decode("utf-8", "replace")).split("\n")
+        for file in dict.fromkeys(file for file, _ in wanted)
+    }
     for file, line in wanted:
-        if file not in texts:
-            try:
-                texts[file] = without_secrets(tree.read(file).decode("utf-8", "replace")).split("\n")
-            except TreeError:
-                texts[file] = []
         start = max(1, line - _LINES_AROUND)
         lines = texts[file][start - 1 : line + _LINES_AROUND]
-        if lines:
-            yield Excerpt(
-                file, line, start, tuple(text.rstrip("\r").expandtabs(4)[:_LINE_CHARACTERS] for text in lines)
-            )
+        shown = tuple(text.rstrip("\r").expandtabs(4)[:_LINE_CHARACTERS] for text in lines)
+        if any(shown):
+            yield Excerpt(file, line, start, shown)
 
 
-def _trace(file: str, tree: HostTree) -> FileTrace:
-    try:
-        content = tree.read(file)
-    except TreeError:
-        content = b""
+def _trace(file: str, content: bytes, tree: HostTree) -> FileTrace:
     has_key = b"PRIVATE KEY" in content or content[:1] in (b"\x30", b"\xfe", b"\xce")
     written = tree.modified(file)
     return FileTrace(
@@ -242,8 +248,8 @@ def _findings(judged: Iterable[JudgedControl], now: datetime) -> dict[str, Findi
     return found
 
 
-def _tally(rule: Rule, findings: Findings) -> Tally:
-    possible = [c for c in (rule.ceiling, *(case.ceiling for case in rule.cases.values())) if c is not None]
+def tally(rule: Rule, findings: Findings) -> Tally:
+    """What a control counts for, with the weight and the ceilings of ``rule``."""
     counts = findings.counts
     return Tally(
         control=rule.control.id,
@@ -253,7 +259,7 @@ def _tally(rule: Rule, findings: Findings) -> Tally:
         unknown=counts["unknown"],
         waived=counts["waived"],
         ceiling=findings.ceiling,
-        unknown_ceiling=min(possible, default=None) if counts["unknown"] else None,
+        unknown_ceiling=rule.lowest_ceiling if counts["unknown"] else None,
         waived_ceiling=findings.lifted,
         because=findings.because,
         refines=rule.control.refines,
@@ -263,13 +269,14 @@ def _tally(rule: Rule, findings: Findings) -> Tally:
 
 def revised(document: HostDocument, baseline: Baseline, more: Iterable[JudgedControl], now: datetime) -> HostDocument:
     """``document`` with ``more`` controls in it, such as those that only a whole fleet can judge, scored again."""
-    findings = {check.control: _found_before(check) for check in document.checks} | _findings(more, now)
+    findings = {check.control: found_before(check) for check in document.checks} | _findings(more, now)
     host = Host(name=document.name, sources=document.sources, endpoints=document.endpoints)
     again = _document(host, baseline, findings)
     return structs.replace(document, score=again.score, checks=again.checks, steps=again.steps)
 
 
-def _found_before(check: CheckDocument) -> Findings:
+def found_before(check: CheckDocument) -> Findings:
+    """What a control found, read back from a document."""
     counts = check.counts
     found: dict[Verdict, int] = {
         "pass": counts.passed, "fail": counts.fail, "unknown": counts.unknown, "exempt": counts.exempt,
@@ -288,7 +295,7 @@ def _found_before(check: CheckDocument) -> Findings:
 
 def _document(host: Host, baseline: Baseline, findings: Mapping[str, Findings]) -> HostDocument:
     rules = [(rule, findings[name]) for name, rule in baseline.rules.items() if name in findings]
-    tallies = [_tally(rule, found) for rule, found in rules]
+    tallies = [tally(rule, found) for rule, found in rules]
     result = score(tallies)
     value = result.value or 0.0
     families = tuple(dict.fromkeys(source.family for source in host.sources if source.family))

@@ -10,7 +10,7 @@ from msgspec import structs
 from rupex.gather import Evidence
 from rupex.host import HostTree
 from rupex.host.processes import find_running
-from rupex.model import CertificateFile, Endpoint, Host, Predicted, Provenance, bounds
+from rupex.model import Endpoint, Host, Predicted, Provenance, bounds
 from rupex.servers.family import Configured, Request
 
 
@@ -18,30 +18,40 @@ def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:
     """The host of ``evidence`` with the endpoints that were ``seen`` of it. A certificate that was sent and lies on disk too is
     judged once."""
     host = evidence.host
-    wires = list(seen)
+    wires = tuple(seen)
     endpoints = [endpoint for wire in wires for endpoint in wire.endpoints]
+    on_disk = {file.leaf.sha256 for file in host.certificates if file.leaf is not None}
+    only_sent = [
+        structs.replace(
+            wire, certificates=tuple(c for c in wire.certificates if c.leaf is None or c.leaf.sha256 not in on_disk)
+        )
+        for wire in wires
+    ]
     return structs.replace(
-        host,
-        sources=(*host.sources, *(source for wire in wires for source in wire.sources)),
-        endpoints=(*host.endpoints, *endpoints),
-        certificates=tuple(_certificates(host, wires)),
-        samples=tuple(dict.fromkeys((*host.samples, *(sample for wire in wires for sample in wire.samples)))),
-        problems=(*host.problems, *(problem for wire in wires for problem in wire.problems))[: bounds.PROBLEMS],
-        chains={**host.chains, **{path: chain for wire in wires for path, chain in wire.chains.items()}},
-        paths={**host.paths, **{path: way for wire in wires for path, way in wire.paths.items()}},
+        together((host, *only_sent)),
+        partial=host.partial,
+        lives=host.lives,
         predicted={e.id: found for e in endpoints if (found := _predicted(e, evidence.configurations)) is not None},
         running=find_running(tree),
         modified=dict(_modified(host, tree)),
     )
 
 
-def _certificates(host: Host, wires: Sequence[Host]) -> Iterator[CertificateFile]:
-    on_disk = {file.leaf.sha256 for file in host.certificates if file.leaf is not None}
-    yield from host.certificates
-    for wire in wires:
-        for sent in wire.certificates:
-            if sent.leaf is None or sent.leaf.sha256 not in on_disk:
-                yield sent
+def together(seen: Sequence[Host]) -> Host:
+    """Several looks at one host as one; what cannot be added up is that of the first."""
+    first, *others = seen
+    return structs.replace(
+        first,
+        sources=tuple(dict.fromkeys(source for one in seen for source in one.sources)),
+        endpoints=tuple(endpoint for one in seen for endpoint in one.endpoints),
+        certificates=tuple(file for one in seen for file in one.certificates),
+        samples=tuple(dict.fromkeys(sample for one in seen for sample in one.samples)),
+        problems=tuple(problem for one in seen for problem in one.problems)[: bounds.PROBLEMS],
+        chains={path: chain for one in seen for path, chain in one.chains.items()},
+        paths={path: way for one in seen for path, way in one.paths.items()},
+        lives=tuple(life for one in seen for life in one.lives),
+        partial=first.partial or next((one.partial for one in others if one.partial), ""),
+    )
 
 
 def _predicted(seen: Endpoint, configurations: Sequence[Configured]) -> Predicted | None:

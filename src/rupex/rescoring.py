@@ -11,6 +11,7 @@ from typing import Any, Final
 
 from msgspec import Struct
 
+from rupex.assess import found_before, tally
 from rupex.baseline import Baseline, Rule
 from rupex.model.run import CheckDocument, HostDocument, Run
 from rupex.scoring import Score, Tally, score
@@ -93,19 +94,7 @@ def _ceiling(check: CheckDocument, rule: Rule, verdict: str = "fail") -> float |
 def _tallies(host: HostDocument, baseline: Baseline) -> Iterable[Tally]:
     for check in host.checks:
         rule = baseline.rules.get(check.control)
-        if rule is None or rule.off is not None:
-            continue
-        counts = check.counts
-        possible = [c for c in (rule.ceiling, *(case.ceiling for case in rule.cases.values())) if c is not None]
-        yield Tally(
-            control=check.control,
-            weight=rule.weight,
-            passed=counts.passed,
-            failed=counts.fail,
-            unknown=counts.unknown,
-            waived=counts.waived,
-            ceiling=_ceiling(check, rule),
-            unknown_ceiling=min(possible, default=None) if counts.unknown else None,
-            waived_ceiling=_ceiling(check, rule, "waived"),
-            because=next((place.message for place in check.places if place.verdict == "unknown"), ""),
-        )
+        if rule is not None and rule.off is None:
+            found = found_before(check)
+            found.ceiling, found.lifted = _ceiling(check, rule), _ceiling(check, rule, "waived")
+            yield tally(rule, found)

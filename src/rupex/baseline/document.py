@@ -7,7 +7,6 @@ with its key path and what is allowed there.
 from __future__ import annotations
 
 import math
-import tomllib
 from collections.abc import Mapping
 from hashlib import sha256
 from importlib import resources
@@ -18,6 +17,7 @@ import msgspec
 from msgspec import Meta, Struct
 
 from rupex.controls import Control, all_controls
+from rupex.documents import parse_toml
 from rupex.model import RupexError, Severity
 from rupex.model.judgement import SEVERITIES
 
@@ -69,6 +69,12 @@ class Rule(Struct, frozen=True):
     def case(self, name: str | None) -> Case:
         """The severity and ceiling of a place that fails as ``name`` says."""
         return self.cases.get(name or "", Case(self.severity, self.ceiling))
+
+    @property
+    def lowest_ceiling(self) -> float | None:
+        """The lowest ceiling that any way of failing sets."""
+        held = [c for c in (self.ceiling, *(case.ceiling for case in self.cases.values())) if c is not None]
+        return min(held, default=None)
 
     def plain_parameters(self) -> dict[str, Any]:
         """The parameters as a document has them: lists and tables, sets in alphabetical order."""
@@ -144,10 +150,7 @@ def _read(name: str, beside: Path) -> tuple[str, dict[str, Any], Path]:
                 f"baseline {label}: {error.strerror}; a file or one of these is expected: {known}"
             ) from None
         beside = path.parent
-    try:
-        return label, tomllib.loads(content.decode()), beside
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise RupexError(f"{label}: not TOML: {error}") from None
+    return label, parse_toml(label, content), beside
 
 
 def _merge(base: dict[str, Any], over: dict[str, Any]) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterable
 from datetime import date
 from fnmatch import fnmatchcase
@@ -14,6 +13,7 @@ from msgspec import Struct
 
 from rupex.baseline.document import MAXIMUM_BYTES, converted
 from rupex.controls import all_controls
+from rupex.documents import parse_toml, read_bounded, tables_of
 from rupex.model import RupexError
 
 _MOST: Final = 10_000
@@ -85,30 +85,16 @@ def place_names(
 
 def load_waivers(path: Path) -> Waivers:
     """The waivers in the file ``path``. Raises :class:`~rupex.model.RupexError`, with the key path of the mistake."""
-    try:
-        content = path.read_bytes()
-    except OSError as error:
-        raise RupexError(f"waivers {path}: {error.strerror}") from None
-    if len(content) > MAXIMUM_BYTES:
-        raise RupexError(f"{path}: waivers of more than {MAXIMUM_BYTES} bytes are not read")
-    return parse_waivers(str(path), content)
+    return parse_waivers(str(path), read_bounded(path, "waivers", MAXIMUM_BYTES))
 
 
 def parse_waivers(label: str, content: bytes) -> Waivers:
     """The waivers in ``content``, which ``label`` names in errors. Raises :class:`~rupex.model.RupexError`."""
-    try:
-        document: dict[str, Any] = tomllib.loads(content.decode())
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise RupexError(f"{label}: not TOML: {error}") from None
-    for key in document:
-        if key != "waivers":
-            raise RupexError(f"{label}: {key}: unknown key; allowed is waivers, as [[waivers]]")
-    rows = document.get("waivers", [])
-    if not isinstance(rows, list) or len(rows) > _MOST:
-        raise RupexError(f"{label}: waivers: a list of at most {_MOST} tables is expected, each as [[waivers]]")
-    return Waivers(
-        label, tuple(_row(label, at, row) for at, row in enumerate(rows)), f"sha256:{sha256(content).hexdigest()}"
-    )
+    rows = tables_of(label, parse_toml(label, content), "waivers")
+    if len(rows) > _MOST:
+        raise RupexError(f"{label}: waivers: {len(rows)} of them; more than {_MOST} are not taken")
+    found = tuple(_row(label, at, row) for at, row in enumerate(rows))
+    return Waivers(label, found, f"sha256:{sha256(content).hexdigest()}")
 
 
 def _row(label: str, at: int, row: Any) -> Waiver:

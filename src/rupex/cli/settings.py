@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import tomllib
 from pathlib import Path
 from typing import Any, Final
 
+from rupex.documents import parse_toml, read_bounded
 from rupex.model import RupexError
 
 NAME: Final = "rupex.toml"
@@ -27,7 +27,7 @@ def apply_settings(parsers: dict[str, argparse.ArgumentParser], arguments: list[
     path = Path(named if named is not None else NAME)
     if named is None and not path.is_file():
         return
-    document = _read(path)
+    document = parse_toml(f"settings {path}", read_bounded(path, "settings", _MOST_BYTES))
     parser = parsers[verb]
     actions = {action.dest: action for action in parser._actions if action.dest not in _NEVER}
     found = _values(path, document, verb, actions, is_named=named is not None)
@@ -41,17 +41,6 @@ def _named(arguments: list[str]) -> str | None:
         if word.startswith("--settings="):
             return word.partition("=")[2]
     return None
-
-
-def _read(path: Path) -> dict[str, Any]:
-    try:
-        if path.stat().st_size > _MOST_BYTES:
-            raise RupexError(f"settings {path}: more than {_MOST_BYTES} bytes are not read")
-        return tomllib.loads(path.read_bytes().decode())
-    except OSError as error:
-        raise RupexError(f"settings {path}: {error.strerror}") from None
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise RupexError(f"settings {path}: not TOML: {error}") from None
 
 
 def _values(

@@ -187,13 +187,13 @@ def drift_redirect(endpoint: Endpoint, host: Host) -> Judgement:
     told, seen = _told(predicted), _seen(scope)
     if told == seen:
         return Pass(predicted.provenance)
-    if predicted.status is None and scope.redirect is not None and (scope_leg(host, predicted) is not None):
+    if predicted.status is None and scope.redirect is not None and (_passed_on(host, predicted) is not None):
         return Unknown("content decides the answer, and may redirect", predicted.provenance)
     return _fail(f"the front page is answered with {seen}, and the configuration says {told}", host, endpoint, there,
                  may_be_cached=True)  # fmt: skip
 
 
-def scope_leg(host: Host, predicted: Predicted) -> Scope | None:
+def _passed_on(host: Host, predicted: Predicted) -> Scope | None:
     """The configured scope of a prediction where an upstream or an application answers in it."""
     for endpoint in host.endpoints:
         if endpoint.id == predicted.endpoint:
@@ -243,7 +243,7 @@ def drift_headers(endpoint: Endpoint, scope: Scope, host: Host, *, names: frozen
         return Unknown(scope.undecided or predicted.unknown or "", scope.provenance)
     if _told(predicted).split()[0] != _seen(scope).split()[0]:
         return Unknown("the front page is answered otherwise than configured", scope.provenance)
-    behind = scope_leg(host, predicted)
+    behind = _passed_on(host, predicted)
     told = {name.lower(): value for name, value in predicted.headers if name.lower() in names}
     seen = {header.name.lower(): header.value for header in scope.headers if header.name.lower() in names}
     differs = [name for name in sorted(told | seen) if told.get(name) != seen.get(name)]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import tomllib
 from hashlib import sha256
 from pathlib import Path
 from typing import Annotated, Any, Final
@@ -12,6 +11,7 @@ from typing import Annotated, Any, Final
 from msgspec import Meta, Struct
 
 from rupex.baseline.document import converted
+from rupex.documents import parse_toml, read_bounded, tables_of
 from rupex.model import RupexError
 from rupex.wire.targets import Target, merge_targets, parse_target
 
@@ -67,22 +67,13 @@ class Inventory(Struct, frozen=True):
 def load_inventory(path: Path) -> Inventory:
     """The inventory in the file ``path``, CSV by its suffix, else TOML; paths in it start at its folder. Raises
     :class:`~rupex.model.RupexError`, with the row or key path of the mistake."""
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            raise RupexError(f"inventory {path}: more than {MOST_BYTES} bytes are not read")
-        content = path.read_bytes()
-    except OSError as error:
-        raise RupexError(f"inventory {path}: {error.strerror}") from None
+    content = read_bounded(path, "inventory", MOST_BYTES)
     return parse_inventory(str(path), content, path.parent, is_table=path.suffix.lower() == ".csv")
 
 
 def parse_inventory(label: str, content: bytes, folder: Path, *, is_table: bool = False) -> Inventory:
     """The inventory in ``content``, which ``label`` names in errors. Raises :class:`~rupex.model.RupexError`."""
-    try:
-        text = content.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        raise RupexError(f"{label}: it is not UTF-8") from None
-    rows = _table(label, text) if is_table else _document(label, text)
+    rows = _table(label, content) if is_table else _document(label, content)
     if not rows:
         raise RupexError(f"{label}: no host in it; each is a [[hosts]] table, or a row of a CSV file")
     if len(rows) > MOST_HOSTS:
@@ -96,21 +87,16 @@ def parse_inventory(label: str, content: bytes, folder: Path, *, is_table: bool 
     return Inventory(label, tuple(entries), sha256(content).hexdigest())
 
 
-def _document(label: str, text: str) -> list[tuple[str, Any]]:
-    try:
-        document = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise RupexError(f"{label}: not TOML: {error}") from None
-    for key in document:
-        if key != "hosts":
-            raise RupexError(f"{label}: {key}: unknown key; allowed is hosts, as [[hosts]]")
-    rows = document.get("hosts", [])
-    if not isinstance(rows, list):
-        raise RupexError(f"{label}: hosts: a list of tables is expected, each as [[hosts]]")
+def _document(label: str, content: bytes) -> list[tuple[str, Any]]:
+    rows = tables_of(label, parse_toml(label, content), "hosts")
     return [(f"hosts[{at}]", row) for at, row in enumerate(rows)]
 
 
-def _table(label: str, text: str) -> list[tuple[str, Any]]:
+def _table(label: str, content: bytes) -> list[tuple[str, Any]]:
+    try:
+        text = content.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        raise RupexError(f"{label}: it is not UTF-8") from None
     reader = csv.DictReader(io.StringIO(text))
     columns = [name for name in _Row.__struct_fields__ if name != "assume"]
     for name in reader.fieldnames or ():

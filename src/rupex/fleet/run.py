@@ -34,7 +34,7 @@ from rupex.fleet.inventory import Entry, Inventory
 from rupex.fleet.summary import shared_keys
 from rupex.host import open_tree
 from rupex.http.names import is_address
-from rupex.joining import join
+from rupex.joining import join, together
 from rupex.judging import judge
 from rupex.model import Host, Problem, RupexError, SharedKey
 from rupex.model.run import BaselineUsed, HostDocument, InventoryRow
@@ -164,30 +164,11 @@ def _assess(entry: Entry, seen: Sequence[Host], work: Work) -> HostDocument:
         evidence = gather(tree, located.start, name=entry.name, family=entry.family, assumed=entry.assume)
         host = join(evidence, tree, seen) if seen else evidence.host
     else:
-        host = _one_of(entry, seen)
+        host = together(seen)
     required = tuple(target.name for target in entry.targets if not is_address(target.name))
     host = structs.replace(host, name=entry.name, behind=entry.behind, required=required)
     document = assess(host, baseline, work.now, keep_all=work.keep_all, waivers=work.waivers)
     return document if tree is None else traced(document, tree)
-
-
-def _one_of(entry: Entry, seen: Sequence[Host]) -> Host:
-    """What was seen under several names, as one host."""
-    first, *others = seen
-    for other in others:
-        first = structs.replace(
-            first,
-            sources=tuple(dict.fromkeys((*first.sources, *other.sources))),
-            endpoints=(*first.endpoints, *other.endpoints),
-            certificates=(*first.certificates, *other.certificates),
-            samples=(*first.samples, *other.samples),
-            problems=(*first.problems, *other.problems),
-            chains={**first.chains, **other.chains},
-            paths={**first.paths, **other.paths},
-            lives=(*first.lives, *other.lives),
-            partial=first.partial or other.partial,
-        )
-    return first
 
 
 def _broken(entry: Entry, work: Work, kind: Any, words: str) -> HostDocument:

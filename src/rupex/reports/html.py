@@ -18,7 +18,7 @@ from rupex.comparing import compare
 from rupex.model.judgement import SEVERITIES
 from rupex.model.run import CheckDocument, Excerpt, HostDocument, Run, WaiverUsed
 from rupex.reports.clean import clean
-from rupex.reports.text import Group, group_places, merge_groups
+from rupex.reports.text import Group, failing_checks, gain_words, group_places, merge_groups, waived_rows
 from rupex.reports.themes import NAMES, theme_of
 from rupex.scoring import BANDS, band_of
 
@@ -114,8 +114,6 @@ def _host(
     many: bool,
 ) -> dict[str, Any]:
     excerpts = {} if many else {(one.file, one.line): one for one in host.excerpts}
-    failing = [check for check in host.checks if check.verdict == "fail" and not _all_folded(check)]
-    failing.sort(key=lambda c: (SEVERITIES.index(c.severity), 101.0 if c.holds is None else c.holds, -c.lost))
     ledger = list(_ledger(host))
     row = host.inventory if host.inventory else None
     return {
@@ -131,8 +129,10 @@ def _host(
         "ledger_words": "; ".join(f"{part['name']} {part['points']:.1f}" for part in ledger),
         "by_theme": _by_theme(host),
         "changes": changes.get(host.name, []),
-        "findings": [_finding(check, host, excerpts, _GROUPS_OF_MANY if many else _GROUPS) for check in failing],
-        "waived": list(_waived(host)),
+        "findings": [
+            _finding(check, host, excerpts, _GROUPS_OF_MANY if many else _GROUPS) for check in failing_checks(host)
+        ],
+        "waived": waived_rows(host),
         "unknown": list(_unknown(host, _REASONS_OF_MANY if many else _REASONS)),
         "problems": [
             {"where": f"{p.file}:{p.line}" if p.line else p.file or "host", "message": p.message}
@@ -140,10 +140,6 @@ def _host(
         ],
         "holds": "" if many else ", ".join(check.control for check in host.checks if check.verdict == "pass"),
     }
-
-
-def _all_folded(check: CheckDocument) -> bool:
-    return all(place.folded for place in check.places if place.verdict == "fail")
 
 
 def _by_theme(host: HostDocument) -> dict[str, float]:
@@ -174,13 +170,6 @@ def _finding(
 ) -> dict[str, Any]:
     groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
     merged = merge_groups(groups)
-    words = f"costs {check.lost:.1f} points"
-    if check.holds is not None:
-        words += f"; no score above {check.holds:g} while it fails"
-    if check.gain >= 0.05:
-        words += f"; repaired alone it gains {check.gain:.1f}"
-    elif most > _GROUPS_OF_MANY and host.score.ceiling is not None:
-        words += f"; gains nothing while the score is held at {host.score.ceiling.value:g}"
     return {
         "control": check.control,
         "title": check.title,
@@ -189,7 +178,7 @@ def _finding(
         "why": check.why,
         "references": ", ".join(check.references),
         "remedy": check.remedy,
-        "gain": words,
+        "gain": gain_words(check, host) if most > _GROUPS_OF_MANY else f"costs {check.lost:.1f} points",
         "groups": [_group(group, excerpts) for group in merged[:most]],
         "more": max(0, len(merged) - most),
     }
@@ -215,17 +204,6 @@ def _group(group: Group, excerpts: dict[tuple[str, int], Excerpt]) -> dict[str, 
             for at, text in enumerate(excerpt.lines)
         ],
     }  # fmt: skip
-
-
-def _waived(host: HostDocument) -> Iterator[dict[str, Any]]:
-    found: dict[tuple[str, str, str, str], int] = {}
-    for check in host.checks:
-        for place in check.places:
-            if place.verdict == "waived" and isinstance(place.waiver, WaiverUsed):
-                key = (check.control, place.waiver.reason, place.waiver.owner, place.waiver.until)
-                found[key] = found.get(key, 0) + place.count
-    for (control, reason, owner, until), count in found.items():
-        yield {"control": control, "reason": reason, "owner": owner, "until": until, "count": count}
 
 
 def _unknown(host: HostDocument, most: int) -> Iterator[dict[str, str]]:

@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import msgspec
 
+from rupex.documents import read_bounded
 from rupex.model import RupexError
 from rupex.model.run import Run
 
@@ -16,13 +17,7 @@ MOST_BYTES: Final = 1 << 30
 
 def read_run(path: Path) -> Run:
     """The run document in ``path``. Raises :class:`~rupex.model.RupexError` for what is none."""
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            raise RupexError(f"{path}: more than {MOST_BYTES} bytes are not read")
-        content = path.read_bytes()
-    except OSError as error:
-        raise RupexError(f"{path}: {error.strerror}") from None
-    return decode_run(content, str(path))
+    return decode_run(read_bounded(path, "", MOST_BYTES), str(path))
 
 
 def decode_run(content: bytes, label: str) -> Run:

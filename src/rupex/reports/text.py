@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Final
+from typing import Final, NamedTuple
 
 from msgspec import Struct
 
@@ -136,8 +136,8 @@ def render_brief(
     for host in hosts:
         for endpoint in host.endpoints:
             render_seen(page, endpoint)
-        failing = [c for c in host.checks if c.verdict == "fail" and not _all_folded(c)]
-        worst = ", ".join(c.control for c in sorted(failing, key=_badness)[:_SHOWN_NAMES])
+        failing = failing_checks(host)
+        worst = ", ".join(check.control for check in failing[:_SHOWN_NAMES])
         page.line((host.name, "strong"), "  ", *_score_words(minimum_coverage, host))
         page.entry(
             "", f"{len(failing)} findings" + (f", the worst of them {worst}" if worst else ""), indent=4, column=4
@@ -154,8 +154,7 @@ def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> 
     page.blank()
     for endpoint in host.endpoints:
         render_seen(page, endpoint)
-    failing = sorted((c for c in host.checks if c.verdict == "fail" and not _all_folded(c)), key=_badness)
-    for number, check in enumerate(failing, 1):
+    for number, check in enumerate(failing_checks(host), 1):
         _render_finding(page, number, check, host, verbose=verbose)
     _render_waived(page, host)
     unknown = [c for c in host.checks if c.counts.unknown]
@@ -178,12 +177,49 @@ def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> 
     _render_score(page, run, host)
 
 
+def failing_checks(host: HostDocument) -> list[CheckDocument]:
+    """The checks that fail by themselves, and not only with another one; the worst first."""
+    failing = [c for c in host.checks if any(p.verdict == "fail" and not p.folded for p in c.places)]
+    return sorted(failing, key=_badness)
+
+
 def _badness(check: CheckDocument) -> tuple[int, float, float]:
     return SEVERITIES.index(check.severity), 101.0 if check.holds is None else check.holds, -check.lost
 
 
-def _all_folded(check: CheckDocument) -> bool:
-    return all(place.folded for place in check.places if place.verdict == "fail")
+def gain_words(check: CheckDocument, host: HostDocument) -> str:
+    """What a failing check costs, and what its repair gains."""
+    folded = [c for c in host.checks if any(p.folded == check.control for p in c.places)]
+    cost = check.lost + sum(c.lost for c in folded)
+    words = f"costs {cost:.1f} points" + (f", with {', '.join(c.control for c in folded)}" if folded else "")
+    if check.holds is not None:
+        words += f"; no score above {check.holds:g} while it fails"
+    if check.gain >= 0.05:
+        return f"{words}; repaired alone it gains {check.gain:.1f}"
+    if host.score.ceiling is not None:
+        return f"{words}; gains nothing while the score is held at {host.score.ceiling.value:g}"
+    return words
+
+
+class Waived(NamedTuple):
+    """A control that a waiver covers, at so many ``places``."""
+
+    control: str
+    reason: str
+    owner: str
+    until: str
+    places: int
+
+
+def waived_rows(host: HostDocument) -> list[Waived]:
+    """What fails and is accepted, by control and reason."""
+    found: dict[tuple[str, str, str, str], int] = {}
+    for check in host.checks:
+        for place in check.places:
+            if place.verdict == "waived" and isinstance(place.waiver, WaiverUsed):
+                key = check.control, place.waiver.reason, place.waiver.owner, place.waiver.until
+                found[key] = found.get(key, 0) + place.count
+    return [Waived(*key, count) for key, count in found.items()]
 
 
 def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDocument, *, verbose: bool) -> None:
@@ -221,35 +257,18 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
         )
     page.entry("why", f"{check.why} ({', '.join(check.references)})")
     page.entry("change", check.remedy)
-    folded = [c for c in host.checks if any(p.folded == check.control for p in c.places)]
-    cost = check.lost + sum(c.lost for c in folded)
-    words = f"costs {cost:.1f} points" + (f", with {', '.join(c.control for c in folded)}" if folded else "")
-    if check.holds is not None:
-        words += f"; no score above {check.holds:g} while it fails"
-    if check.gain >= 0.05:
-        words += f"; repaired alone it gains {check.gain:.1f}"
-    elif host.score.ceiling is not None:
-        words += f"; gains nothing while the score is held at {host.score.ceiling.value:g}"
-    page.entry("gain", words)
+    page.entry("gain", gain_words(check, host))
     page.blank()
 
 
 def _render_waived(page: Page, host: HostDocument) -> None:
-    """What fails and is accepted, by control and waiver."""
-    found: dict[tuple[str, str, str, str], int] = {}
-    for check in host.checks:
-        for place in check.places:
-            if place.verdict == "waived" and isinstance(place.waiver, WaiverUsed):
-                waiver = place.waiver
-                key = check.control, waiver.reason, waiver.owner, waiver.until
-                found[key] = found.get(key, 0) + place.count
-    if not found:
+    rows = waived_rows(host)
+    if not rows:
         return
     page.line(("Waived", "strong"))
-    for (control, reason, owner, until), count in found.items():
-        many = f" at {count} places" if count > 1 else ""
-        words = f"{control}{many}: {reason} ({owner}, until {until})"
-        page.entry("", words, indent=2, column=2)
+    for row in rows:
+        many = f" at {row.places} places" if row.places > 1 else ""
+        page.entry("", f"{row.control}{many}: {row.reason} ({row.owner}, until {row.until})", indent=2, column=2)
     page.blank()
 
 

@@ -35,9 +35,8 @@ class Language(NamedTuple):
 
 class Shape(Struct, eq=False):
     """The text of the first file of a kind. ``tokens``: the words that are its own, its names first; ``endings``: of its
-    names; ``pieces``: the text in parts, each with the offsets at which it starts and ends and the token that it is
-    (-1: the same in every file, -2: a comment); ``common``: what is the same; ``nesting``: which tokens are parts of which
-    others."""
+    names; ``pattern``: the text with a group for each of its own words; ``common``: what is the same; ``nesting``: which
+    tokens are parts of which others."""
 
     tokens: tuple[str, ...]
     endings: tuple[str, ...]
