@@ -369,9 +369,9 @@ class Sweep:
     async def _scheme_chain(self, suites: list[int], left: list[int]) -> None:
         left = [code for code in left if code not in self.found.schemes]
         while left:
-            if not self._is_within_bounds(_RESERVE):
+            if not self.has_room(_RESERVE):
                 await self._suites_known.wait()  # more suites taken are more connections allowed
-                if not self._is_within_bounds(_RESERVE):
+                if not self.has_room(_RESERVE):
                     note = "not every signature scheme was asked for, so that connections stay few"
                     if note not in self.found.problems:
                         self.found.problems.append(note)
@@ -398,7 +398,7 @@ class Sweep:
         left = [group for group in _CURVES if group not in self.found.groups]
         if "TLSv1.3" in self.found.suites:
             left = [group for group in left if group not in _CLASSIC]
-        while suites and left and self._is_within_bounds():
+        while suites and left and self.has_room():
             answer = await self._ask(self._offer(version, suites, groups=tuple(left)))
             match answer:
                 case Taken():
@@ -441,7 +441,8 @@ class Sweep:
 
     # Order
 
-    def _is_within_bounds(self, more: int = 1) -> bool:
+    def has_room(self, more: int = 1) -> bool:
+        """Whether ``more`` connections keep what a probe promises of their number."""
         return self.listener.connections - self._spent + more <= _SPARE_CONNECTIONS + max(self._pairs, self.found.pairs)
 
     async def _prefers(self, version: ProtocolVersion, offered: Sequence[int]) -> int | None:
@@ -459,7 +460,7 @@ class Sweep:
                 continue
             if asked is None:
                 asked = version
-                ordered = await find_order(partial(self._prefers, version), chains, self._is_within_bounds)
+                ordered = await find_order(partial(self._prefers, version), chains, self.has_room)
                 found.order, found.order_doubt, found.order_note = ordered.who, ordered.doubt, ordered.note
                 suites = ordered.suites
             else:  # servers have one order for all versions

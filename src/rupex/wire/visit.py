@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 from contextlib import AsyncExitStack
 from functools import cache
 from importlib import resources
@@ -157,7 +158,7 @@ async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_p
         sweeping.run(),
         _renegotiation(sweeping, listener, sni),
         converse(listener, sni, _ALL_SCHEMES, _ALPN),
-        _look("https", listener, name, port, skip_paths=skip_paths),
+        _look("https", listener, name, port, skip_paths=skip_paths, has_room=sweeping.has_room),
     )
     found.swept = sweep
     if sweep.is_silent:
@@ -221,8 +222,15 @@ async def _other_certificate(found: Visit, listener: Listener, sni: str | None) 
 
 
 async def _look(
-    scheme: Literal["http", "https"], listener: Listener, name: str, port: int, *, skip_paths: bool
+    scheme: Literal["http", "https"],
+    listener: Listener,
+    name: str,
+    port: int,
+    *,
+    skip_paths: bool,
+    has_room: Callable[[], bool] = lambda: True,
 ) -> Pages:
+    """The pages of a listener. ``has_room``: whether one connection more keeps what a probe promises."""
     async with AsyncExitStack() as stack:
         web = await stack.enter_async_context(Web(listener, scheme, name, port))
         found = Pages(scheme, await web.get("/"))
@@ -249,7 +257,7 @@ async def _look(
         if is_simple:
             await _try_misuse(found, old, skip_paths=spare)
         if isinstance(found.options, Page):
-            await _try_last(found, old, skip_paths=spare)
+            await _try_last(found, old, skip_paths=spare or not has_room())
         return found
 
 
