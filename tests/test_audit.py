@@ -23,8 +23,7 @@ from rupex.reports.jsons import DOCUMENTS, schema_of
 from rupex.servers.apache.alike import Templates as ApacheTemplates
 from rupex.servers.apache.syntax import ParsedFile as ParsedApacheFile
 from rupex.servers.apache.syntax import parse as parse_apache
-from rupex.servers.nginx.alike import Templates
-from rupex.servers.nginx.syntax import ParsedFile, parse
+from rupex.servers.nginx.alike import Kinds
 from tests import support
 from tests.apache_generator import Generator as ApacheGenerator
 from tests.nginx_generator import Generator
@@ -293,10 +292,6 @@ def _as_pattern(text: str) -> str:
     return braced.replace("a.test", "{name}").replace("/srv/site", "/srv/{name}")
 
 
-def _parse_alone(_: Templates, path: str, text: str) -> ParsedFile:
-    return parse(path, text)
-
-
 def _parse_apache_alone(_: ApacheTemplates, path: str, text: str) -> ParsedApacheFile:
     return parse_apache(path, text)
 
@@ -321,7 +316,7 @@ class AlikeSitesTest(TreeTest):
                 )
             )
             self.write_nginx("server { listen 80; listen 443 ssl; return 444; }\ninclude sites/*;")
-            alike += self._alike("etc/nginx/sites", pattern, mock.patch.object(Templates, "parse", _parse_alone))
+            alike += self._alike("etc/nginx/sites", pattern, mock.patch.object(Kinds, "find", return_value=None))
         self.assertGreater(alike, 4 * PATTERNS)
 
     def test_virtual_hosts_of_a_pattern_are_judged_as_if_each_stood_alone(self) -> None:

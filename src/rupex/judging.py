@@ -301,21 +301,21 @@ class Places:
         self._groups: dict[tuple[str, bool], list[Group]] = {}
         settings: dict[tuple[int, ...], int] = {}
         for endpoint in host.endpoints:
-            likeness = host.alike.get(endpoint.id) if use_likeness else None
-            if likeness is not None:
-                self._likes.setdefault(likeness.pattern.model.id, []).append((endpoint, likeness))
+            alike = host.alike.get(endpoint.id) if use_likeness else None
+            if alike is not None:
+                self._likes.setdefault(alike.model.id, []).append((endpoint, alike.likeness))
             else:
                 self._models.append(endpoint)
-            if endpoint.tls is not None and likeness is None:
+            if endpoint.tls is not None and alike is None:
                 fields = tuple(id(getattr(endpoint.tls, field)) for field in _TLS_SETTINGS)
                 self.shared_tls[endpoint.id] = settings.setdefault(fields, len(settings))
 
     def _whole(self, endpoint: Endpoint) -> Endpoint:
         """``endpoint`` with its scopes, which an outline does not have."""
-        likeness = self.host.alike.get(endpoint.id)
-        if likeness is None or endpoint.scopes or not likeness.pattern.model.scopes:
+        alike = self.host.alike.get(endpoint.id)
+        if alike is None or endpoint.scopes or not alike.model.scopes:
             return endpoint
-        whole: Endpoint = structs.replace(likeness.moved(likeness.pattern.model), id=endpoint.id)
+        whole: Endpoint = structs.replace(alike.likeness.moved(alike.model), id=endpoint.id)
         return whole
 
     def likes_of(self, control: Control) -> Likes:

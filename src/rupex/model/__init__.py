@@ -64,7 +64,7 @@ from rupex.model.judgement import (
     Verdict,
     worst_verdict,
 )
-from rupex.model.likeness import Likeness, Pattern
+from rupex.model.likeness import Alike, Likeness, Pattern
 from rupex.model.problem import Problem, ProblemKind, RupexError
 from rupex.model.provenance import Provenance, Setting, default_of, unknown
 from rupex.model.schedule import Schedule
@@ -72,6 +72,7 @@ from rupex.model.schedule import Schedule
 __all__ = [
     "EXEMPT",
     "PASS",
+    "Alike",
     "Audience",
     "Certificate",
     "CertificateFile",

@@ -9,7 +9,7 @@ from typing import Literal
 from msgspec import Struct, field
 
 from rupex.model.endpoint import Endpoint
-from rupex.model.likeness import Likeness
+from rupex.model.likeness import Alike
 from rupex.model.problem import Problem
 from rupex.model.provenance import Provenance, Setting, unknown
 from rupex.model.schedule import Schedule
@@ -312,7 +312,7 @@ class Host(Struct, frozen=True, kw_only=True):
     problems: tuple[Problem, ...] = field(default=())
     chains: Mapping[str, tuple[Certificate, ...]] = {}
     paths: Mapping[str, TrustPath] = {}
-    alike: Mapping[str, Likeness] = {}
+    alike: Mapping[str, Alike] = {}
     partial: str = ""
     renewals: Setting[tuple[Renewal, ...]] | None = None
     lives: tuple[Life, ...] = ()

@@ -8,14 +8,17 @@ one stands where the other has it. Length costs little (sites 10 to 99 are alike
 from __future__ import annotations
 
 import re
-from typing import Final, Generic, NamedTuple, TypeVar
+from collections.abc import Callable
+from typing import Final, Generic, NamedTuple, Protocol, Self, TypeVar
 
 from msgspec import Struct
+
+from rupex.model import Likeness
 
 Made = TypeVar("Made")
 
 _NAME = re.compile(r"(?:[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\.)+[a-z]{2,}")
-_PATH = re.compile(r"[^\s;{}\"'\\$#<>]+")
+_PATHS = re.compile(r"[^\s;{}\"'\\$#<>]+")
 _MOST_TOKENS: Final = 64
 """Words of one file that are its own; a file with more is no site like others."""
 _MOST_KINDS: Final = 10_000
@@ -36,12 +39,14 @@ class Language(NamedTuple):
 class Shape(Struct, eq=False):
     """The text of the first file of a kind. ``tokens``: the words that are its own, its names first; ``endings``: of its
     names; ``pattern``: the text with a group for each of its own words; ``common``: what is the same; ``nesting``: which
-    tokens are parts of which others."""
+    tokens are parts of which others, each in one place; ``counts``: in how many tokens each is."""
 
     tokens: tuple[str, ...]
     endings: tuple[str, ...]
     pattern: re.Pattern[str]
+    groups: tuple[str, ...]
     nesting: list[tuple[int, int]]
+    counts: list[int]
     common: str
 
     def fit(self, text: str) -> tuple[str, ...] | None:
@@ -49,17 +54,16 @@ class Shape(Struct, eq=False):
         found = self.pattern.fullmatch(text)
         if found is None:
             return None
-        words = found.groupdict()
-        tokens = tuple([words[group] for group in _GROUPS[: len(self.tokens)]])
-        names = len(self.endings)
+        tokens: tuple[str, ...] = found.group(*self.groups)
         for name, ending in zip(tokens, self.endings, strict=False):
             if not name.endswith(ending) or _NAME.fullmatch(name) is None:
                 return None
-        if any(_PATH.fullmatch(path) is None or "//" in path or "/." in path for path in tokens[names:]):
+        paths = "/".join(("", *tokens[len(self.endings) :], ""))
+        if "//" in paths or "/." in paths or _PATHS.fullmatch(paths) is None:
             return None
         # Each word of its own, none part of another where the first's was not, and none of what all have in common:
         # a site that names another site is not like one that names itself.
-        if len(set(tokens)) < len(tokens) or _nesting(tokens) != self.nesting:
+        if any(tokens[one] not in tokens[other] for one, other in self.nesting) or _counts(tokens) != self.counts:
             return None
         return None if any(token in self.common for token in tokens) else tokens
 
@@ -87,6 +91,34 @@ class Shapes(Generic[Made]):
             self._count += 1
 
 
+class Part(Protocol):
+    """A part of a file. ``first``: the same part of the first file of its kind, itself in one of no kind."""
+
+    @property
+    def first(self) -> Self: ...
+    @property
+    def likeness(self) -> Likeness | None: ...
+
+
+Some = TypeVar("Some", bound=Part)
+
+
+class ByKind(Generic[Some, Made]):
+    """Reads parts of files, of each kind the first only: what ``read`` finds in the others is that in their own words."""
+
+    def __init__(self, read: Callable[[Some], Made]) -> None:
+        self._read = read
+        self._known: dict[int, tuple[Made, Some]] = {}  # the part is kept, so that its id stays its own
+
+    def __call__(self, part: Some) -> Made:
+        first = part.first
+        known = self._known.get(id(first))
+        if known is None:
+            known = self._known[id(first)] = (self._read(first), first)
+        found: Made = known[0] if part.likeness is None else part.likeness.moved(known[0])
+        return found
+
+
 def shape_of(text: str, language: Language) -> Shape | None:
     """The shape of a site's file; None for what is no site of a kind."""
     if len(text) > _LONGEST or "\0" in text:
@@ -105,14 +137,18 @@ def shape_of(text: str, language: Language) -> Shape | None:
         return None
     for path in language.paths.findall(text):
         if "//" not in path and "/." not in path and path.count("/") > 1:
-            found[path[1:]] = None  # without its first slash, as paths in a tree are written
+            found[path.strip("/")] = None  # as paths in a tree are written
     tokens = tuple(found)
     if len(tokens) > _MOST_TOKENS:
         return None
     pattern, common = _pattern(text, tokens)
     if pattern.groups < len(tokens):
         return None  # a word that stands only inside others is nobody's own
-    return Shape(tokens, tuple(endings), pattern, _nesting(tokens), common)
+    nesting = [(i, j) for i, one in enumerate(tokens) for j, other in enumerate(tokens) if i != j and one in other]
+    counts = _counts(tokens)
+    if sum(counts) != len(tokens) + len(nesting):
+        return None  # one that is twice in another
+    return Shape(tokens, tuple(endings), pattern, _GROUPS[: len(tokens)], nesting, counts, common)
 
 
 def holds_any(word: str, tokens: tuple[str, ...]) -> bool:
@@ -120,9 +156,10 @@ def holds_any(word: str, tokens: tuple[str, ...]) -> bool:
     return any(token in word for token in tokens)
 
 
-def _nesting(tokens: tuple[str, ...]) -> list[tuple[int, int]]:
-    """Which tokens are parts of which others."""
-    return [(i, j) for i, one in enumerate(tokens) for j, other in enumerate(tokens) if i != j and one in other]
+def _counts(tokens: tuple[str, ...]) -> list[int]:
+    """How often each token is in all of them, itself among them."""
+    together = "\n".join(tokens)
+    return [together.count(token) for token in tokens]
 
 
 def _pattern(text: str, tokens: tuple[str, ...]) -> tuple[re.Pattern[str], str]:

@@ -13,9 +13,9 @@ from msgspec import Struct
 import rupex.servers
 from rupex.host import CredentialStore, HostTree
 from rupex.model import (
+    Alike,
     CertificateUse,
     Endpoint,
-    Likeness,
     Problem,
     Provenance,
     RupexError,
@@ -114,7 +114,7 @@ class Configured(Protocol):
 
     def endpoints(
         self, share: Share = WHOLE, *, outlines: bool = False
-    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
+    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
         """The endpoints of a share of the virtual hosts, in order; and, by id, how some of them come of others.
 
         ``outlines``: those that come of others may be left without their scopes.

@@ -7,7 +7,7 @@ from typing import NamedTuple, Protocol, TypeVar
 
 from msgspec import structs
 
-from rupex.model import Endpoint, Likeness, Pattern
+from rupex.model import Alike, Endpoint, Likeness, Pattern
 
 
 class Named(Protocol):
@@ -35,7 +35,7 @@ def endpoints_by_kind(
     source_of: Callable[[Member], tuple[str, tuple[str, ...]]],
     *,
     outlines: bool,
-) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
+) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
     """The endpoints of ``members``, in order, and how those that are like another one come of it.
 
     ``kind_of``: what members have in common that are one another under other names, None for one of no such kind.
@@ -43,7 +43,7 @@ def endpoints_by_kind(
     is like another one.
     """
     models: dict[tuple[object, ...], Model] = {}
-    alike: dict[str, Likeness] = {}
+    alike: dict[str, Alike] = {}
     found = []
     for member in members:
         kind = kind_of(member)
@@ -51,10 +51,11 @@ def endpoints_by_kind(
         if model is None:
             endpoint = resolve(member)
             if kind is not None:
-                pattern = Pattern(endpoint, *source_of(member))
+                pattern = Pattern(*source_of(member))
                 models[kind] = Model(endpoint, structs.replace(endpoint, scopes=()), pattern)
         else:
-            likeness = alike[member.id] = Likeness(model.pattern, *source_of(member))
+            likeness = Likeness(model.pattern, *source_of(member))
+            alike[member.id] = Alike(model.endpoint, likeness)
             made = model.outline if outlines else model.endpoint
             endpoint = structs.replace(likeness.moved(made), id=member.id)
         found.append(endpoint)

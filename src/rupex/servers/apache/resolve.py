@@ -11,11 +11,11 @@ from msgspec import structs
 from rupex.host.tree import inside
 from rupex.http.assets import matches_only_assets
 from rupex.model import (
+    Alike,
     CertificateUse,
     Dropped,
     Endpoint,
     Header,
-    Likeness,
     Listing,
     Problem,
     Provenance,
@@ -172,7 +172,7 @@ class ApacheConfiguration:
 
     def endpoints(
         self, share: Share = WHOLE, *, outlines: bool = False
-    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
+    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
         first, end = share.bounds(len(self.members))
         members = self.members[first:end]
         return endpoints_by_kind(members, self._endpoint, self._kind_of, self._source, outlines=outlines)

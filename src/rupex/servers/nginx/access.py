@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from rupex.model import Setting
-from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange, is_constant
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import re
-from typing import Final
+from collections.abc import Iterable, Iterator
+from typing import Any, Final, NamedTuple
 
 from msgspec import Struct
 
+from rupex.model import Likeness, Pattern, Provenance
 from rupex.servers.alike import Language, Shapes, holds_any, shape_of
-from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText, parse
+from rupex.servers.nginx.block import Block
+from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText
 
 _LANGUAGE: Final = Language(
     re.compile(r"^[ \t]*server_name[ \t]+([^;{}\"'\\$~*\n]+);", re.MULTILINE),
@@ -22,37 +25,108 @@ _LANGUAGE: Final = Language(
 _NAMELESS = re.compile(r"\(?\$(?:request_method|uri|request_uri|args|arg_\w+|scheme|http_(?!host\b)\w+|cookie_\w+)$")
 
 
-class Template(Struct, eq=False):
-    """The first file of its kind. ``is_opaque``: nothing in it looks into a name, so that what holds for one site holds for
-    the others."""
+class Kind(Struct, eq=False):
+    """The first file of a kind, of which nothing looks into a name, so that what holds for one site holds for the others.
+    ``children``: what it holds, includes in place; ``includes``: what it includes itself, by which line; ``size``: how many
+    directives it has."""
 
     source: SourceText
-    directives: list[Directive]
-    is_opaque: bool
+    pattern: Pattern
+    children: list[Directive | Block]
+    includes: tuple[tuple[str, Provenance], ...]
+    size: int
 
 
-class Templates:
-    """Reads files, each kind of them once."""
+class AlikeFile(NamedTuple):
+    """A file of a ``kind``: its ``children`` are those of the first file, in its own words."""
+
+    kind: Kind
+    children: list[Directive | Block]
+    likeness: Likeness
+
+
+class Kinds:
+    """The kinds of files met so far."""
 
     def __init__(self) -> None:
-        self._shapes: Shapes[Template] = Shapes()
+        self._shapes: Shapes[Kind] = Shapes()
 
-    def parse(self, path: str, text: str) -> ParsedFile:
-        """As :func:`~rupex.servers.nginx.syntax.parse`, with the same result."""
+    def find(self, path: str, text: str) -> AlikeFile | None:
+        """The file at ``path``, where it is of a kind that was met before."""
         found = self._shapes.find(text)
-        if found is not None:
-            template, tokens = found
-            source = SourceText(path, text)
-            source.template, source.tokens = template, tokens
-            source.share_lines(template.source)
-            return ParsedFile(source, [_cut(directive, source) for directive in template.directives], None)
-        parsed = parse(path, text)
-        shape = shape_of(text, _LANGUAGE) if parsed.problem is None and _is_plain(text) else None
-        if shape is not None and _can_be_cut(parsed.directives, shape.tokens):
-            template = Template(parsed.source, parsed.directives, _is_opaque(parsed.directives))
-            parsed.source.template, parsed.source.tokens = template, shape.tokens
-            self._shapes.add(text, shape, template)
-        return parsed
+        if found is None:
+            return None
+        kind, tokens = found
+        source = SourceText(path, text)
+        source.tokens, source.likeness = tokens, Likeness(kind.pattern, path, tokens)
+        source.share_lines(kind.source)
+        return AlikeFile(kind, _own(kind.children, kind.source, source), source.likeness)
+
+    def add(
+        self, parsed: ParsedFile, children: list[Directive | Block], includes: Iterable[tuple[str, Directive]]
+    ) -> None:
+        """Remember a file that holds ``children`` as the first of its kind, where others may be like it."""
+        source = parsed.source
+        shape = shape_of(source.text, _LANGUAGE) if _is_plain(source.text) else None
+        if shape is None or not _can_be_cut(parsed.directives, shape.tokens):
+            return
+        source.tokens = shape.tokens
+        self._shapes.add(
+            source.text,
+            shape,
+            Kind(
+                source,
+                Pattern(source.path, shape.tokens),
+                children,
+                tuple((path, include.provenance()) for path, include in includes if include.source is source),
+                sum(1 for _ in _every(parsed.directives)),
+            ),
+        )
+
+
+class AlikeBlock(Block):
+    """A block of a file that is another one under other names. It is cut out of the file when somebody asks what is in it:
+    most of what anybody asks is found by what the ``first`` of its kind has."""
+
+    __slots__ = ("_first", "_source")
+
+    def __init__(self, first: Block, source: SourceText) -> None:
+        self._first, self._source = first, source
+
+    def __getattr__(self, name: str) -> Any:
+        if name not in Block.__slots__:
+            raise AttributeError(name)
+        first = self._first
+        assert first.directive is not None
+        assert first.source is not None
+        Block.__init__(self, _cut(first.directive, self._source), _own(first.children, first.source, self._source))
+        return getattr(self, name)
+
+    @property
+    def first(self) -> Block:
+        return self._first
+
+    @property
+    def source(self) -> SourceText:
+        return self._source
+
+    @property
+    def likeness(self) -> Likeness | None:
+        return self._source.likeness
+
+    @property
+    def name(self) -> str:
+        return self._first.name
+
+
+def _own(children: list[Directive | Block], first: SourceText, source: SourceText) -> list[Directive | Block]:
+    """``children`` of the ``first`` file, or of a block in it, as ``source`` has them. What an include brings is the same."""
+    return [
+        child if child.source is not first
+        else AlikeBlock(child, source) if isinstance(child, Block)
+        else _cut(child, source)
+        for child in children
+    ]  # fmt: skip
 
 
 def _is_plain(text: str) -> bool:
@@ -62,29 +136,23 @@ def _is_plain(text: str) -> bool:
     )
 
 
+def _every(directives: Iterable[Directive]) -> Iterator[Directive]:
+    """The directives of a file, those in blocks among them."""
+    for directive in directives:
+        yield directive
+        yield from _every(directive.children or ())
+
+
 def _can_be_cut(directives: list[Directive], tokens: tuple[str, ...]) -> bool:
-    """Whether every word that holds a token stands in the text as it is, so that another file's can be cut out."""
-    waiting = list(directives)
-    while waiting:
-        directive = waiting.pop()
-        waiting += directive.children or ()
+    """Whether every word that holds a token stands in the text as it is, so that another file's can be cut out, and nothing
+    looks into a name or is included by one."""
+    for directive in _every(directives):
         for index, word in enumerate((directive.name, *directive.args)):
             if holds_any(word, tokens):
                 written = directive.source.text[directive.spans[2 * index] : directive.spans[2 * index + 1]]
-                if written != word:
+                if written != word or index == 0 or directive.name == "include":
                     return False
                 directive.own = (*directive.own, index)
-    return True
-
-
-def _is_opaque(directives: list[Directive]) -> bool:
-    """Whether nothing looks into a name, and no include is by one."""
-    waiting = list(directives)
-    while waiting:
-        directive = waiting.pop()
-        waiting += directive.children or ()
-        if directive.name == "include" and directive.own:
-            return False
         is_pattern = directive.name == "if" and "~" in "".join(directive.args[1:2])
         if is_pattern and _NAMELESS.match(directive.args[0]) is None:
             return False
@@ -92,13 +160,11 @@ def _is_opaque(directives: list[Directive]) -> bool:
 
 
 def _cut(directive: Directive, source: SourceText) -> Directive:
-    """The directive of another file at the same place."""
-    name, args, spans = directive.name, directive.args, directive.spans
+    """The directive of another file at the same place, without what it holds."""
+    args, spans = directive.args, directive.spans
     if directive.own:
-        words = [name, *args]
+        words = list(args)
         for index in directive.own:
-            words[index] = source.text[spans[2 * index] : spans[2 * index + 1]]
-        name, args = words[0], tuple(words[1:])
-    children = directive.children
-    inner = None if children is None else [_cut(child, source) for child in children]
-    return Directive(name, args, spans, source, directive.end, inner, directive.foreign)
+            words[index - 1] = source.text[spans[2 * index] : spans[2 * index + 1]]
+        args = tuple(words)
+    return Directive(directive.name, args, spans, source, directive.end, None, directive.foreign)

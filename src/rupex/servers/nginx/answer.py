@@ -135,9 +135,9 @@ def _listener(configuration: NginxConfiguration, request: Request) -> Listener |
 
 def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why: list[Because]) -> None:
     here = next((listen for v, listen in listener.members if v is virtual), None)
-    place = virtual.block.provenance() if here is None or here.directive is None else here.directive.provenance()
+    place = virtual.block.provenance() if here is None or here.provenance is None else here.provenance
     why.append(Because(f"the request meets the listener {listener.address}:{listener.port}", place))
-    named = virtual.name_directive
+    named = next(virtual.block.all("server_name"), None)
     if (virtual.names and listener.default is not virtual) or request.name.lower() in virtual.names:
         why.append(Because(f"{request.name} is a name of this server block", (named or virtual.block).provenance()))
     else:

@@ -10,7 +10,7 @@ from typing import Literal
 
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
-from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.variables import Exchange
 
 Kind = Literal["file", "folder", "missing"]

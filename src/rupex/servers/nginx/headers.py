@@ -13,7 +13,7 @@ from collections.abc import Iterable
 from typing import Final, NamedTuple
 
 from rupex.model import Dropped, Header, Provenance, Setting
-from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited

@@ -10,8 +10,10 @@ import ipaddress
 import re
 from dataclasses import dataclass, field
 
-from rupex.model import Problem
-from rupex.servers.nginx.load import Block
+from msgspec import Struct
+
+from rupex.model import Problem, Provenance
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.patterns import UndeterminedError, search
 
@@ -23,9 +25,8 @@ _LISTEN_WORD = re.compile(
 _DIGITS = re.compile(r"\d{1,5}")
 
 
-@dataclass(frozen=True, slots=True)
-class Listen:
-    """One ``listen``, read. ``directive`` None: the implicit one of a block without any."""
+class Listen(Struct, frozen=True):
+    """One ``listen``, read. ``provenance`` None: the implicit one of a block without any."""
 
     address: str
     port: int | None
@@ -34,7 +35,7 @@ class Listen:
     quic: bool
     default: bool
     proxy_protocol: bool
-    directive: Directive | None
+    provenance: Provenance | None
 
     @property
     def socket(self) -> tuple[str, int | None, bool]:
@@ -47,9 +48,8 @@ class Virtual:
     """A server block with its listeners and names (lower case, as declared otherwise)."""
 
     block: Block
-    listens: list[Listen]
+    listens: tuple[Listen, ...]
     names: tuple[str, ...]
-    name_directive: Directive | None
 
 
 @dataclass(slots=True)
@@ -61,8 +61,7 @@ class Listener:
     quic: bool
     ssl: bool = False
     http2: bool = False
-    ssl_by: Directive | None = None
-    http2_by: Directive | None = None
+    http2_by: Provenance | None = None
     default: Virtual | None = None
     default_is_explicit: bool = False
     members: list[tuple[Virtual, Listen]] = field(default_factory=list)
@@ -71,10 +70,9 @@ class Listener:
 
     def add(self, virtual: Virtual, listen: Listen) -> None:
         self.members.append((virtual, listen))
-        if listen.ssl and not self.ssl:
-            self.ssl, self.ssl_by = True, listen.directive
+        self.ssl = self.ssl or listen.ssl
         if listen.http2 and not self.http2:
-            self.http2, self.http2_by = True, listen.directive
+            self.http2, self.http2_by = True, listen.provenance
         if self.default is None or (listen.default and not self.default_is_explicit):
             self.default, self.default_is_explicit = virtual, listen.default
         for name in virtual.names:
@@ -115,9 +113,10 @@ class Listener:
         return all(not name.startswith("~") and self._names.get(name) is not virtual for name in virtual.names)
 
 
-def read_listens(server: Block, problems: list[Problem]) -> list[Listen]:
-    """The ``listen`` directives of a server block; without one, port 80 of every address."""
-    found = []
+def read_listens(server: Block) -> tuple[tuple[Listen, ...], tuple[Problem, ...]]:
+    """The ``listen`` directives of a server block, without one, port 80 of every address; and what is wrong with them."""
+    found: list[Listen] = []
+    problems: list[Problem] = []
     for directive in server.all("listen"):
         listen = _listen(directive)
         odd = next((word for word in directive.args[1:] if _LISTEN_WORD.fullmatch(word) is None), None)
@@ -135,7 +134,7 @@ def read_listens(server: Block, problems: list[Problem]) -> list[Listen]:
             found.append(listen)
     if not found and server.last("listen") is None:
         found = [Listen("0.0.0.0", 80, False, False, False, False, False, None)]  # noqa: S104  as root starts it
-    return found
+    return tuple(found), tuple(problems)
 
 
 def _listen(directive: Directive) -> Listen | None:
@@ -152,7 +151,7 @@ def _listen(directive: Directive) -> Listen | None:
         quic="quic" in words,
         default="default_server" in words or "default" in words,
         proxy_protocol="proxy_protocol" in words,
-        directive=directive,
+        provenance=directive.provenance(),
     )
 
 
@@ -179,15 +178,10 @@ def _address(text: str) -> tuple[str, int | None] | None:
     return f"[{host}]" if ":" in host else host, int(port)
 
 
-def read_names(server: Block) -> tuple[tuple[str, ...], Directive | None]:
-    """All server names of a block in order, each once, and the first directive that gives some."""
-    names: dict[str, None] = {}
-    first = None
-    for directive in server.all("server_name"):
-        first = first or directive
-        for name in directive.args:
-            names[name if name.startswith("~") else name.lower()] = None
-    return tuple(names), first
+def read_names(server: Block) -> tuple[str, ...]:
+    """All server names of a block in order, each once."""
+    names = [name for directive in server.all("server_name") for name in directive.args]
+    return tuple(dict.fromkeys(name if name.startswith("~") else name.lower() for name in names))
 
 
 __all__ = ["Listen", "Listener", "UndeterminedError", "Virtual", "read_listens", "read_names"]

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from typing import Final
 
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
-from rupex.servers.nginx.alike import Templates
-from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText
+from rupex.servers.nginx.alike import AlikeFile, Kinds
+from rupex.servers.nginx.block import Block
+from rupex.servers.nginx.syntax import Directive, parse
 
 DATA_BLOCKS: Final = frozenset({"map", "geo", "types", "split_clients", "charset_map", "match"})
 """Blocks whose entries are data, not directives."""
@@ -20,57 +20,6 @@ _HARMLESS_INCLUDE: Final = frozenset(
 )
 """Files that come with nginx's packages and hold content types, or what upstreams are told, and nothing else."""
 _GLOB = re.compile(r"[*?\[]")  # strpbrk(file.data, "*?[") in ngx_conf_include
-
-
-class Block:
-    """A block with what its includes bring, in the order nginx reads it. ``directive`` is None for the whole file."""
-
-    __slots__ = ("by_name", "children", "directive")
-
-    def __init__(self, directive: Directive | None, children: list[Directive | Block]) -> None:
-        self.directive = directive
-        self.children = children
-        self.by_name: dict[str, list[Directive | Block]] = {}
-        for child in children:
-            name = child.name
-            found = self.by_name.get(name)
-            if found is None:
-                self.by_name[name] = [child]
-            else:
-                found.append(child)
-
-    @property
-    def name(self) -> str:
-        return "" if self.directive is None else self.directive.name
-
-    @property
-    def args(self) -> tuple[str, ...]:
-        return () if self.directive is None else self.directive.args
-
-    def all(self, name: str) -> Iterator[Directive]:
-        """The directives called ``name`` written in this block itself, blocks among them left out."""
-        for child in self.by_name.get(name, ()):
-            if isinstance(child, Directive):
-                yield child
-
-    def last(self, name: str) -> Directive | None:
-        """The last directive called ``name`` written in this block itself."""
-        for child in reversed(self.by_name.get(name, ())):
-            if isinstance(child, Directive):
-                return child
-        return None
-
-    def blocks(self, *names: str) -> Iterator[Block]:
-        """The blocks called one of ``names`` inside this one, in order."""
-        for name in names:
-            for child in self.by_name.get(name, ()):
-                if isinstance(child, Block):
-                    yield child
-
-    def provenance(self) -> Provenance:
-        if self.directive is None:
-            return Provenance("explicit")
-        return self.directive.provenance()
 
 
 class LoadedConfig:
@@ -100,8 +49,8 @@ def load(tree: HostTree, main_path: str) -> LoadedConfig:
 class _Loader:
     def __init__(self, tree: HostTree, config: LoadedConfig) -> None:
         self.tree, self.config = tree, config
-        self.templates = Templates()
-        self.parsed: dict[str, ParsedFile | None] = {}
+        self.kinds = Kinds()
+        self.included: list[tuple[str, Directive]] = []
         self.expanded: dict[tuple[str, bool], list[Directive | Block]] = {}
         self.inclusions = self.directives = self.bytes = 0
         self.full = False
@@ -124,10 +73,12 @@ class _Loader:
         self, path: str, include: Directive | None, above: tuple[str, ...], *, data: bool
     ) -> list[Directive | Block]:
         """The directives of one file, its own includes in place."""
-        self.config.files.setdefault(path, []).extend([include.provenance()] if include is not None else [])
+        named_by = self.config.files.setdefault(path, [])
+        if include is not None:
+            named_by.append(include.provenance())
+            self.included.append((path, include))
         if (path, data) in self.expanded:
             return self.expanded[path, data]
-        hides = not data and path.rpartition("/")[2] not in _HARMLESS_INCLUDE
         file, line = self._at(include)
         if path in above:
             self._problem("loop", file, line, f"{path} includes itself", hides=False)
@@ -135,14 +86,19 @@ class _Loader:
         if len(above) >= bounds.INCLUDE_DEPTH:
             self._problem("bound", file, line, f"more than {bounds.INCLUDE_DEPTH} files include each other", hides=True)
             return []
-        if path not in self.parsed:
-            self.parsed[path] = self._parse(path, include, hides=hides)
-        parsed = self.parsed[path]
-        found = [] if parsed is None else self._expand(parsed.directives, (*above, path), data=data)
+        hides = not data and path.rpartition("/")[2] not in _HARMLESS_INCLUDE
+        text = self._read(path, include, hides=hides)
+        alike = None if text is None or data else self.kinds.find(path, text)
+        if text is None:
+            found: list[Directive | Block] = []
+        elif alike is not None:
+            found = self._again(path, alike)
+        else:
+            found = self._parse(path, text, above, data=data, hides=hides)
         self.expanded[path, data] = found
         return found
 
-    def _parse(self, path: str, include: Directive | None, *, hides: bool) -> ParsedFile | None:
+    def _read(self, path: str, include: Directive | None, *, hides: bool) -> str | None:
         file, line = self._at(include)
         try:
             content = self.tree.read(path)
@@ -160,12 +116,33 @@ class _Loader:
             where = content.count(b"\n", 0, error.start) + 1
             self._problem("encoding", path, where, "not UTF-8; the odd bytes were replaced", hides=False)
         self.config.texts[path] = text
-        parsed = self.templates.parse(path, text)
+        return text
+
+    def _parse(
+        self, path: str, text: str, above: tuple[str, ...], *, data: bool, hides: bool
+    ) -> list[Directive | Block]:
+        parsed = parse(path, text)
         if parsed.problem is not None:
             kind: ProblemKind = "bound" if parsed.problem.bound else "syntax"
             message = f"{parsed.problem.message}; what follows in this file was not read"
             self._problem(kind, path, parsed.problem.line, message, hides=hides)
-        return parsed
+        included, problems = len(self.included), len(self.config.problems)
+        found = self._expand(parsed.directives, (*above, path), data=data)
+        is_whole = not any(problem.kind in ("loop", "bound") for problem in self.config.problems[problems:])
+        if parsed.problem is None and is_whole and not self.full and not data:
+            self.kinds.add(parsed, found, self.included[included:])
+        return found
+
+    def _again(self, path: str, alike: AlikeFile) -> list[Directive | Block]:
+        """What a file holds that is like another one, which was read before."""
+        kind = alike.kind
+        for included, place in kind.includes:
+            self.config.files[included].append(alike.likeness.place(place))
+        self.inclusions += len(kind.includes)
+        self.directives += kind.size
+        if self.directives > bounds.DIRECTIVES:
+            self._full(path, f"more than {bounds.DIRECTIVES} directives are not read")
+        return [] if self.full else alike.children
 
     def _expand(self, directives: list[Directive], above: tuple[str, ...], *, data: bool) -> list[Directive | Block]:
         self.directives += len(directives)
@@ -207,8 +184,3 @@ class _Loader:
         if not self.full:
             self.full = True
             self._problem("bound", path, None, message, hides=True)
-
-
-def source_of(block: Block) -> SourceText | None:
-    """The file in which ``block`` is written."""
-    return None if block.directive is None else block.directive.source

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Final, Literal
 
 from rupex.model.endpoint import Match
-from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.variables import Exchange
 from rupex.servers.patterns import search
 

@@ -13,8 +13,8 @@ from typing import Final
 
 from rupex.model import Provenance, bounds
 from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, access_of
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content, Kind
-from rupex.servers.nginx.load import Block
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange, escape_arguments, unescape_redirect

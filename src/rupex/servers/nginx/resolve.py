@@ -10,11 +10,11 @@ from msgspec import UNSET, structs
 from rupex.http.assets import matches_only_assets
 from rupex.http.sensitive import SAMPLES
 from rupex.model import (
+    Alike,
     CertificateUse,
     Dropped,
     Endpoint,
     Header,
-    Likeness,
     Listing,
     Problem,
     Provenance,
@@ -29,15 +29,17 @@ from rupex.model import (
     default_of,
     unknown,
 )
+from rupex.servers.alike import ByKind
 from rupex.servers.exposure import ExposedFiles, exposed
 from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.kinds import endpoints_by_kind
 from rupex.servers.nginx.access import access_of
 from rupex.servers.nginx.answer import answer_request
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.headers import HeaderReader, reflected_part
 from rupex.servers.nginx.listeners import Listen, Listener, Virtual, read_listens, read_names
-from rupex.servers.nginx.load import Block, LoadedConfig, load
+from rupex.servers.nginx.load import LoadedConfig, load
 from rupex.servers.nginx.locations import Location, read_locations, scope_identity
 from rupex.servers.nginx.process import HANDLERS, Outcome, Processor
 from rupex.servers.nginx.release import default, directives_by_release, find_release
@@ -77,7 +79,8 @@ class NginxConfiguration:
         self.version = self.release.setting()
         self.config: LoadedConfig = load(around.tree, main_path)
         self.http = next(self.config.main.blocks("http"), self.config.main)
-        self.tls = TlsResolver(self.config, self.release, around)
+        self._roots_of = ByKind(_said_roots)
+        self.tls = TlsResolver(self.config, self.http, self.release, around)
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}
         self.members: list[Member] = []
         self.id_of: dict[tuple[int, tuple[str, int | None, bool]], str] = {}
@@ -92,10 +95,12 @@ class NginxConfiguration:
         self._no_trace = Setting(False, default_of(f"nginx {self.release}", "TRACE is answered with 405"))
         self._no_inodes = Setting(False, default_of(f"nginx {self.release}", "an ETag has time and size only"))
         problems: list[Problem] = self.config.problems
+        listens_of, names_of = ByKind(read_listens), ByKind(read_names)
         for block in self.http.blocks("server"):
-            names, by = read_names(block)
-            virtual = Virtual(block, read_listens(block, problems), names, by)
-            for listen in virtual.listens:
+            listens, wrong = listens_of(block)
+            problems += wrong
+            virtual = Virtual(block, listens, names_of(block))
+            for listen in listens:
                 listener = self.listeners.get(listen.socket)
                 if listener is None:
                     listener = self.listeners[listen.socket] = Listener(listen.address, listen.port, listen.quic)
@@ -129,35 +134,36 @@ class NginxConfiguration:
 
     def _document_roots(self) -> Iterator[str]:
         """The folders that are served, as paths in the tree; those with variables in them are left out."""
-        waiting = [self.http, *self.http.blocks("server")]
-        while waiting:
-            by_name = waiting.pop().by_name
-            for name in ("root", "alias"):
-                for directive in by_name.get(name, ()):
-                    if directive.args and "$" not in directive.args[0]:
-                        yield self.config.path(directive.args[0])
-            for name in ("location", "if"):
-                waiting += [child for child in by_name.get(name, ()) if isinstance(child, Block)]
+        for words in (_said_roots(self.http), *map(self._roots_of, self.http.blocks("server"))):
+            for word in words:
+                if "$" not in word:
+                    yield self.config.path(word)
 
     def _unknown_to_release(self) -> Iterator[Problem]:
         """Directives with which this release does not start, where the release is known."""
         if self.release.is_assumed:
             return
         suspects = directives_by_release()
-        waiting = [self.config.main]
-        while waiting:
-            for name, children in waiting.pop().by_name.items():
+        number = self.release.number
+
+        def read(block: Block) -> tuple[Problem, ...]:
+            found: list[Problem] = []
+            for name, children in block.by_name.items():
                 first = children[0]
                 if isinstance(first, Block):
-                    waiting += [child for child in children if isinstance(child, Block)]
+                    for child in children:
+                        found += unknown_in(child) if isinstance(child, Block) else ()
                 elif name in suspects:
                     since, until = suspects[name]
-                    number = self.release.number
                     if (since is not None and number < since) or (until is not None and number >= until):
                         edge = f"came with {_dotted(since)}" if since is not None and number < since else "is gone"
-                        line = first.source.position(first.start)[0]
                         words = f'"{name}" {edge}: nginx {self.release} does not start with it'
-                        yield Problem("syntax", first.source.path, line, words)
+                        place = first.provenance()
+                        found.append(Problem("syntax", place.file, place.line, words))
+            return tuple(dict.fromkeys(found))
+
+        unknown_in = ByKind(read)
+        yield from unknown_in(self.config.main)
 
     def _workers(self) -> Setting[str]:
         directive = self.config.main.last("user")
@@ -194,7 +200,7 @@ class NginxConfiguration:
 
     def endpoints(
         self, share: Share = WHOLE, *, outlines: bool = False
-    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
+    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
         """The endpoints of a share of the members, in the order in which their server blocks are declared."""
         first, end = share.bounds(len(self.members))
         members = self.members[first:end]
@@ -203,20 +209,18 @@ class NginxConfiguration:
     def _kind_of(self, member: Member) -> tuple[object, ...] | None:
         """What members have in common that are one another under other names; None for one of no such kind."""
         block, listener = member.virtual.block, member.listener
-        directive = block.directive
-        template = directive.source.template if directive is not None else None
-        if template is None or directive is None or not template.is_opaque or listener.default is member.virtual:
+        first, source = block.first, block.source
+        if source is None or not source.tokens or listener.default is member.virtual:
             return None
-        if self.definitions.tables or "ssl_stapling" in block.by_name or "ssl_stapling" in self.http.by_name:
+        if self.definitions.tables or "ssl_stapling" in first.by_name or "ssl_stapling" in self.http.by_name:
             return None
-        root = block.last("root")
-        if any(self.content.has_root(d.args[0]) for d in _roots(block)) or (
-            root is None and "root" in self.http.by_name
-        ):
+        if "root" in self.http.by_name and "root" not in first.by_name:
             return None
-        kinds = self.tls.kinds((self.http, block)) if listener.ssl else None
-        listen = None if member.listen.directive is None else member.listen.directive.start
-        return id(template), directive.start, listen, id(listener), kinds
+        if any(map(self.content.has_root, self._roots_of(block))):
+            return None
+        kinds = self.tls.kinds(block) if listener.ssl else None
+        by = member.listen.provenance
+        return id(first), None if by is None else (by.file == source.path, by.line, by.column), id(listener), kinds
 
     def _ssl_by_default_server(self, listener: Listener) -> Directive | None:
         """``ssl on`` of the default server switches a whole listener, until it went with 1.25.1."""
@@ -227,7 +231,7 @@ class NginxConfiguration:
 
     def _endpoint(self, member: Member) -> Endpoint:
         listener, virtual, listen = member.listener, member.virtual, member.listen
-        provenance = virtual.block.provenance() if listen.directive is None else listen.directive.provenance()
+        provenance = listen.provenance or virtual.block.provenance()
         chain = (self.http, virtual.block)
         has_tls = any(self.listeners[listen.socket].ssl for listen in virtual.listens)
         own = virtual.block.last("ssl_certificate") is not None
@@ -242,9 +246,9 @@ class NginxConfiguration:
             transport="quic" if listener.quic else "tls" if listener.ssl else "plain",
             provenance=provenance,
             sources=("config",),
-            tls=self.tls.resolve(listener, virtual, self.http) if listener.ssl else None,
+            tls=self.tls.resolve(listener, virtual) if listener.ssl else None,
             scopes=() if refuses is not None else tuple(self._scopes(listener, virtual)),
-            unused_certificates=self.tls.certificates(chain) if own and not has_tls else (),
+            unused_certificates=self.tls.certificates(virtual.block) if own and not has_tls else (),
             refuses=refuses,
             trace=self._no_trace,
             trusted_peers=trusted_peers(chain),
@@ -490,8 +494,8 @@ class NginxConfiguration:
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
         found: dict[CertificateUse, list[str]] = {}
         for member in self.members:
-            if member.listener.ssl or "ssl_certificate" in member.virtual.block.by_name:
-                for use in self.tls.certificates((self.http, member.virtual.block)):
+            if member.listener.ssl or "ssl_certificate" in member.virtual.block.first.by_name:
+                for use in self.tls.certificates(member.virtual.block):
                     found.setdefault(use, []).append(member.id)
         return {use: tuple(ids) for use, ids in found.items()}
 
@@ -516,17 +520,15 @@ def _filled(sent: tuple[Header, ...], exchange: Exchange) -> Iterator[Header]:
 
 def _source_of(member: Member) -> tuple[str, tuple[str, ...]]:
     """The file in which a server block of a kind stands, and the words that are its own."""
-    directive = member.virtual.block.directive
-    assert directive is not None
-    return directive.source.path, directive.source.tokens
+    source = member.virtual.block.source
+    assert source is not None
+    return source.path, source.tokens
 
 
-def _roots(block: Block) -> Iterator[Directive]:
-    """The document roots of a server block and of what it holds."""
-    yield from block.all("root")
-    yield from block.all("alias")
-    for inner in block.blocks("location", "if"):
-        yield from _roots(inner)
+def _said_roots(block: Block) -> tuple[str, ...]:
+    """The document roots of a server block and of what it holds, as written."""
+    said = [d.args[0] for name in ("root", "alias") for d in block.all(name) if d.args]
+    return (*said, *(root for inner in block.blocks("location", "if") for root in _said_roots(inner)))
 
 
 def _dotted(release: tuple[int, ...]) -> str:

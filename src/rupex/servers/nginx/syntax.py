@@ -11,15 +11,11 @@ from __future__ import annotations
 import re
 from bisect import bisect_right
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from rupex.model import Provenance, bounds
+from rupex.model import Likeness, Provenance, bounds
 from rupex.model.provenance import How
-
-if TYPE_CHECKING:
-    from rupex.servers.nginx.alike import Template
 
 # White space and comments before a token, then the token. Possessive throughout: no text can make it go back and forth.
 _TOKEN = re.compile(
@@ -48,15 +44,15 @@ _LUA = re.compile(
 class SourceText:
     """One file of a configuration: its ``path`` in the host tree and its ``text``.
 
-    ``template``: the kind of file that it is, where others are alike (see ``alike.py``), and ``tokens``, its own words.
+    ``tokens``: its own words, where it is one of a kind of files (see ``alike.py``); ``likeness``: how it comes of the first.
     """
 
-    __slots__ = ("__dict__", "path", "template", "text", "tokens")
+    __slots__ = ("__dict__", "likeness", "path", "text", "tokens")
 
     def __init__(self, path: str, text: str) -> None:
         self.path, self.text = path, text
-        self.template: Template | None = None
         self.tokens: tuple[str, ...] = ()
+        self.likeness: Likeness | None = None
 
     def share_lines(self, other: SourceText) -> None:
         """Take over where the lines of ``other`` start, which has them at the same offsets."""

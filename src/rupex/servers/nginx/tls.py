@@ -23,9 +23,11 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion
 from rupex.model.provenance import How
+from rupex.servers.alike import ByKind
 from rupex.servers.family import Surroundings
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.listeners import Listener, Virtual
-from rupex.servers.nginx.load import Block, LoadedConfig
+from rupex.servers.nginx.load import LoadedConfig
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.tls.dh import ParameterError, parse_dh_parameters
@@ -84,33 +86,23 @@ def with_note(provenance: Provenance, note: str) -> Provenance:
 
 
 class TlsResolver:
-    """Resolves TLS settings; chains are ``(http, server)``. Blocks that say the same share the same settings."""
+    """Resolves TLS settings; chains are ``(http, server)``. Blocks that say the same share the same settings.
 
-    def __init__(self, config: LoadedConfig, release: Release, around: Surroundings) -> None:
-        self.config, self.release, self.around = config, release, around
+    ``certificates``: those of a server block with their keys, by order of declaration.
+    """
+
+    def __init__(self, config: LoadedConfig, http: Block, release: Release, around: Surroundings) -> None:
+        self.config, self.http, self.release, self.around = config, http, release, around
         self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
-        self._uses: dict[int, tuple[CertificateUse, ...]] = {}
+        self.certificates: ByKind[Block, tuple[CertificateUse, ...]] = ByKind(self._read_certificates)
 
     # Certificates
 
-    def certificates(self, chain: Sequence[Block]) -> tuple[CertificateUse, ...]:
-        """The certificates of a server block with their keys, by order of declaration."""
-        found = self._uses.get(id(chain[-1]))
-        if found is None:
-            found = self._uses[id(chain[-1])] = self._read_certificates(chain)
-        return found
-
-    def _read_certificates(self, chain: Sequence[Block]) -> tuple[CertificateUse, ...]:
-        for block in reversed(chain):
-            certificates = list(block.all("ssl_certificate"))
-            if certificates:
-                keys = next(
-                    (list(b.all("ssl_certificate_key")) for b in reversed(chain) if b.last("ssl_certificate_key")), []
-                )
-                return tuple(
-                    self._use(c, keys[index] if index < len(keys) else None) for index, c in enumerate(certificates)
-                )
-        return ()
+    def _read_certificates(self, server: Block) -> tuple[CertificateUse, ...]:
+        chain = (server, self.http)
+        certificates = next((found for block in chain if (found := list(block.all("ssl_certificate")))), [])
+        keys = next((found for block in chain if (found := list(block.all("ssl_certificate_key")))), [])
+        return tuple(self._use(c, keys[index] if index < len(keys) else None) for index, c in enumerate(certificates))
 
     def _use(self, certificate: Directive, key: Directive | None) -> CertificateUse:
         return CertificateUse(
@@ -127,9 +119,9 @@ class TlsResolver:
             return None
         return self.config.path(name)
 
-    def kinds(self, chain: Sequence[Block]) -> frozenset[str] | None:
+    def kinds(self, server: Block) -> frozenset[str] | None:
         """The kinds of keys that the certificates of a server block have."""
-        return self._kinds(self.certificates(chain))
+        return self._kinds(self.certificates(server))
 
     def _kinds(self, uses: tuple[CertificateUse, ...]) -> frozenset[str] | None:
         """The kinds of keys that the certificates have; None when one of them is not known."""
@@ -148,9 +140,9 @@ class TlsResolver:
         directive, provenance = inherited(chain, "ssl_reject_handshake")
         return provenance if directive is not None and directive.args == ("on",) else None
 
-    def resolve(self, listener: Listener, virtual: Virtual, http: Block) -> Tls:
+    def resolve(self, listener: Listener, virtual: Virtual) -> Tls:
         assert listener.default is not None
-        uses = self.certificates((http, virtual.block))
+        http, uses = self.http, self.certificates(virtual.block)
         kinds = self._kinds(uses)
         first, own = listener.default.block, virtual.block
         key = (
@@ -447,7 +439,7 @@ class TlsResolver:
         if directive is not None and self.release.number >= (1, 25, 1) and directive.args == ("on",):
             return Setting(("h2", "http/1.1"), provenance)
         if listener.http2 and listener.http2_by is not None:
-            return Setting(("h2", "http/1.1"), listener.http2_by.provenance())
+            return Setting(("h2", "http/1.1"), listener.http2_by)
         return Setting(("http/1.1",), provenance or default_of(f"nginx {self.release}"))
 
 

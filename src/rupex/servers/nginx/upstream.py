@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.model import Leg, Setting, Upstream
-from rupex.servers.nginx.load import Block
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive

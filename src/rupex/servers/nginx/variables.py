@@ -13,12 +13,11 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 from urllib.parse import quote
 
+from rupex.servers.nginx.block import Block, blocks_of_each_kind
 from rupex.servers.patterns import UndeterminedError, search
 
 if TYPE_CHECKING:
     import regex
-
-    from rupex.servers.nginx.load import Block
 
 _VARIABLE = re.compile(r"\$(?:([1-9])|\{([A-Za-z0-9_]+)\}|([A-Za-z0-9_]+))")
 
@@ -94,25 +93,25 @@ class Definitions(NamedTuple):
     settable: frozenset[str]
 
 
+_ACTING: Final = frozenset(("", "http", "server", "location", "if", "limit_except"))
+"""Blocks whose ``set`` is a directive."""
+
 NOTHING_DEFINED: Final = Definitions({}, frozenset())
 
 
 def read_definitions(http: Block) -> Definitions:
     """All variables that the http block and what it holds define."""
-    from rupex.servers.nginx.load import Block
-
     tables: dict[str, Table] = {}
     for block in http.blocks("map", "geo", "split_clients"):
         if block.args:
             tables[block.args[-1].removeprefix("$")] = _table(block)
-    settable: set[str] = set()
-    waiting = [http]
-    while waiting:
-        for name, children in waiting.pop().by_name.items():
-            if name == "set":
-                settable.update(c.args[0].removeprefix("$") for c in children if c.args)
-            elif name in ("server", "location", "if", "limit_except"):
-                waiting += [child for child in children if isinstance(child, Block)]
+    settable = {
+        directive.args[0].removeprefix("$")
+        for block in blocks_of_each_kind(http)
+        if block.name in _ACTING
+        for directive in block.all("set")
+        if directive.args
+    }
     return Definitions(tables, frozenset(settable))
 
 

@@ -10,11 +10,11 @@ from rupex.host import TreeError
 from rupex.host.tree import inside
 from rupex.http.urls import authority_of
 from rupex.model import (
+    Alike,
     CertificateUse,
     Dropped,
     Endpoint,
     Header,
-    Likeness,
     Limits,
     Listing,
     Problem,
@@ -211,7 +211,7 @@ class TomcatConfiguration:
 
     def endpoints(
         self, share: Share = WHOLE, *, outlines: bool = False
-    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Likeness]]:
+    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
         found = [self._endpoint(member) for member in self.members] + list(self._control_ports())
         first, end = share.bounds(len(found))
         return tuple(found[first:end]), {}
