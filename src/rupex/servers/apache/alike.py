@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Final
+from typing import Any, Final, NamedTuple
 
 from msgspec import Struct
 
+from rupex.model import Likeness, Pattern
 from rupex.servers.alike import Language, Shapes, holds_any, shape_of
 from rupex.servers.apache.syntax import Block, Directive, ParsedFile, parse
 
@@ -38,10 +39,43 @@ class Template(Struct, eq=False):
     directives it has, sections among them; ``names``: those that are no sections."""
 
     directives: Block
+    pattern: Pattern
     is_opaque: bool
     is_still: bool
     size: int
     names: frozenset[str]
+
+
+class AlikeFile(NamedTuple):
+    """A file that is another one under other names, and how it comes of that."""
+
+    path: str
+    text: str
+    likeness: Likeness
+
+
+class AlikeBlock(Block):
+    """A section of a file that is another one under other names. It is cut out of the file when somebody asks what is in it:
+    most of what anybody asks is found by what the ``first`` of its kind has."""
+
+    __slots__ = ("_file", "_first")
+
+    def __init__(self, first: Block, file: AlikeFile) -> None:
+        self._first, self._file = first, file
+
+    def __getattr__(self, name: str) -> Any:
+        if name != "_items":
+            raise AttributeError(name)
+        self._items = _cut(self._first, self._file)
+        return self._items
+
+    @property
+    def first(self) -> Block:
+        return self._first
+
+    @property
+    def likeness(self) -> Likeness | None:
+        return self._file.likeness
 
 
 class Templates:
@@ -60,8 +94,9 @@ class Templates:
         """As :func:`~rupex.servers.apache.syntax.parse`, with the same result."""
         found = self._shapes.find(text)
         if found is not None:
-            template, _ = self.kinds[path] = found
-            return ParsedFile(_cut(template.directives, path, text))
+            template, tokens = self.kinds[path] = found
+            file = AlikeFile(path, text, Likeness(template.pattern, path, tokens))
+            return ParsedFile(Block(_cut(template.directives, file)))
         parsed = parse(path, text)
         # A line that goes on in the next one is not where its words are.
         shape = (
@@ -71,6 +106,7 @@ class Templates:
             every = list(_every(parsed.directives))
             template = Template(
                 parsed.directives,
+                Pattern(path, shape.tokens),
                 is_opaque(parsed.directives),
                 not any(d.key in _ACTS_WHILE_READ | _CONDITIONS | {"serverroot"} or "${" in d.raw for d in every),
                 len(every),
@@ -101,12 +137,13 @@ def _can_be_cut(block: Block, text: str, tokens: tuple[str, ...]) -> bool:
     return True
 
 
-def _cut(block: Block, path: str, text: str) -> Block:
+def _cut(block: Block, file: AlikeFile) -> list[Directive]:
     """The directives of another file at the same places."""
-    found = Block()
+    path, text = file.path, file.text
+    found = []
     for one in block:
         raw = text[one.own : one.own + len(one.raw)] if one.own >= 0 else one.raw
-        children = None if one.children is None else _cut(one.children, path, text)
+        children = None if one.children is None else AlikeBlock(one.children, file)
         found.append(Directive(one.name, raw, path, one.line, one.column, one.start, one.end, children, one.own))
     return found
 

@@ -10,6 +10,7 @@ from rupex.model import Header, Provenance
 from rupex.servers.apache.exchange import Exchange, decoded
 from rupex.servers.apache.headers import headers_of
 from rupex.servers.apache.hosts import Listener, Virtual
+from rupex.servers.apache.load import last_of
 from rupex.servers.apache.process import Outcome
 from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.family import Answer, Because, Request
@@ -178,7 +179,7 @@ def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why:
         )
     )
     if listener.knows(request.name) and virtual.section is not None:
-        said = virtual.name_directive or virtual.section
+        said = last_of(virtual.directives, "servername") or virtual.section
         why.append(Because(f"{request.name} is a name of this virtual host", said.provenance()))
     elif virtual.section is not None:
         why.append(

@@ -10,6 +10,7 @@ from functools import lru_cache
 from msgspec import Struct
 
 from rupex.model import Problem
+from rupex.servers.alike import ByKind
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.syntax import Block, Directive, split_words
 from rupex.servers.samples import EVERY
@@ -27,23 +28,32 @@ class Listen(Struct, frozen=True):
     directive: Directive
 
 
+class Names(Struct, frozen=True):
+    """What a block gives as ServerName, without scheme and port, and as its aliases."""
+
+    name: str | None
+    aliases: tuple[str, ...]
+
+
 class Virtual:
     """A virtual host, or the main server (``section`` None). ``names``: ServerName first, then its aliases."""
 
-    def __init__(self, section: Directive | None, directives: Block, main: Virtual | None) -> None:
+    def __init__(self, section: Directive | None, directives: Block, main: Virtual | None, said: Names) -> None:
         self.section, self.directives, self.main = section, directives, main
-        named = last_of(directives, "servername")
-        aliases = [word.lower() for alias in all_of(directives, "serveralias") for word in alias.args]
-        own = [host_name(named.args[0])] if named is not None and named.args else []
-        self.names: tuple[str, ...] = tuple(dict.fromkeys([*own, *aliases]))
+        own = () if said.name is None else (said.name,)
+        self.names: tuple[str, ...] = tuple(dict.fromkeys((*own, *said.aliases)))
         self.server_name: str = own[0] if own else main.server_name if main is not None else ""
-        self.name_directive = named
         self.addresses = _addresses(section.raw) if section is not None else ()
 
     @property
     def chain(self) -> tuple[Block, ...]:
         """What is written in the main server, then what is in the virtual host."""
         return (self.directives,) if self.main is None else (self.main.directives, self.directives)
+
+    def says(self, *names: str) -> Directive | None:
+        """As :meth:`last`, where only what it says counts, not its place: of a kind of virtual hosts that of the first."""
+        found = last_of(self.directives.first, *names)
+        return found if found is not None or self.main is None else last_of(self.main.directives, *names)
 
     def last(self, *names: str) -> Directive | None:
         """The directive in force of those that a virtual host takes over from the main server."""
@@ -152,8 +162,16 @@ def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
 
 def read_virtuals(config: LoadedConfig) -> tuple[Virtual, list[Virtual]]:
     """The main server and the virtual hosts, in order."""
-    main = Virtual(None, config.main, None)
-    return main, [Virtual(section, section.inner, main) for section in sections_of(config.main, "virtualhost")]
+    names_of = ByKind(_read_names)
+    main = Virtual(None, config.main, None, names_of(config.main))
+    sections = sections_of(config.main, "virtualhost")
+    return main, [Virtual(section, section.inner, main, names_of(section.inner)) for section in sections]
+
+
+def _read_names(block: Block) -> Names:
+    named = last_of(block, "servername")
+    aliases = (word.lower() for alias in all_of(block, "serveralias") for word in alias.args)
+    return Names(host_name(named.args[0]) if named is not None and named.args else None, tuple(aliases))
 
 
 def listeners(listens: Iterable[Listen], main: Virtual, virtuals: list[Virtual]) -> list[Listener]:

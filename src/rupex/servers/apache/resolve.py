@@ -31,6 +31,7 @@ from rupex.model import (
     default_of,
     unknown,
 )
+from rupex.servers.alike import ByKind
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.alike import is_opaque
 from rupex.servers.apache.answer import answer_request
@@ -97,6 +98,7 @@ class ApacheConfiguration:
         self.listeners = listeners(read_listens(self.config, problems), self.main, self.virtuals)
         self._main_is_opaque, self._common_folders = self._judge_main()
         self._exposed = ExposedFiles(around.tree)
+        self._roots_of, self._folder_words_of = ByKind(_said_roots), ByKind(_said_folders)
         self._processors: dict[int, Processor] = {}
         self.members: list[Member] = []
         self.id_of: dict[tuple[int, str, int], str] = {}
@@ -117,12 +119,8 @@ class ApacheConfiguration:
 
     def _document_roots(self) -> Iterator[str]:
         for virtual in (self.main, *self.virtuals):
-            for directive in all_of(virtual.directives, "documentroot"):
-                if directive.args:
-                    yield self.config.path(directive.args[0])
-            for directive in all_of(virtual.directives, "alias", "scriptalias"):
-                if len(directive.args) > 1:
-                    yield self.config.path(directive.args[1])
+            for word in self._roots_of(virtual.directives):
+                yield self.config.path(word)
 
     def _workers(self) -> Setting[str]:
         said = self.main.last("user")
@@ -149,16 +147,16 @@ class ApacheConfiguration:
     def speaks_tls(self, virtual: Virtual) -> bool:
         if "ssl" not in self.config.modules:
             return False
-        said = virtual.last("sslengine")
+        said = virtual.says("sslengine")
         return said is not None and said.raw.strip().lower() in ("on", "optional")
 
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
-        found: dict[CertificateUse, tuple[str, ...]] = {}
+        found: dict[CertificateUse, list[str]] = {}
         for member in self.members:
             if self.speaks_tls(member.virtual):
                 for use in self.tls.certificates(member.virtual):
-                    found[use] = (*found.get(use, ()), member.id)
-        return found
+                    found.setdefault(use, []).append(member.id)
+        return {use: tuple(ids) for use, ids in found.items()}
 
     def samples(self, endpoints: Iterable[Endpoint]) -> Iterator[Sample]:
         serving = {e.id for e in endpoints if any(scope.serves_content for scope in e.scopes)}
@@ -199,14 +197,11 @@ class ApacheConfiguration:
         if kind is None:
             return None
         parents = tuple(folder.rpartition("/")[0] for folder in folders)
-        return id(template), section.start, id(listener), len(virtual.directives), parents, kind
+        return id(template), section.start, id(listener), len(virtual.directives.first), parents, kind
 
     def _folders_of(self, virtual: Virtual) -> list[str]:
         """The folders that a virtual host of its own speaks of: roots, aliases, sections."""
-        said = virtual.directives.named(
-            "documentroot", "alias", "aliasmatch", "scriptalias", "scriptaliasmatch", "directory"
-        )
-        return ["/" + self.config.path(directive.args[-1]) for directive in said if directive.args]
+        return ["/" + self.config.path(word) for word in self._folder_words_of(virtual.directives)]
 
     def _judge_main(self) -> tuple[bool, frozenset[str]]:
         """Whether nothing that the main server says tells one virtual host from another by its name, and the folders of
@@ -622,3 +617,15 @@ def _sample_of(pattern: str) -> str | None:
 
 
 __all__ = ["ApacheConfiguration", "error_page", "last_in"]
+
+
+def _said_roots(block: Block) -> tuple[str, ...]:
+    """What is served, as written."""
+    roots = [d.args[0] for d in all_of(block, "documentroot") if d.args]
+    return (*roots, *(d.args[1] for d in all_of(block, "alias", "scriptalias") if len(d.args) > 1))
+
+
+def _said_folders(block: Block) -> tuple[str, ...]:
+    """The folders of which something is said, as written."""
+    said = block.named("documentroot", "alias", "aliasmatch", "scriptalias", "scriptaliasmatch", "directory")
+    return tuple(directive.args[-1] for directive in said if directive.args)

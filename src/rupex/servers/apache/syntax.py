@@ -9,14 +9,14 @@ quote and itself (``ap_getword_conf``).
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from itertools import chain
 from typing import Final
 
 from msgspec import Struct
 
-from rupex.model import Provenance, bounds
+from rupex.model import Likeness, Provenance, bounds
 from rupex.model.provenance import How
 
 _LINE = re.compile(r"((?:[^\n\\]|\\(?!\r?\n)|\\\r?\n)*+)(\n|\Z)")
@@ -73,12 +73,42 @@ class Directive(Struct, gc=False):
         return f"<{self.name} {self.raw}>" if self.is_section else f"{self.name} {self.raw}".rstrip()
 
 
-class Block(list[Directive]):
-    """What stands in one file or section, in order, and by name. It is complete when it is first asked by name."""
+class Block:
+    """What stands in one file or section, in order, and by name. It is complete when it is first asked by name.
 
-    __slots__ = ("_by_key", "_order")
+    ``first``: the first block of its kind (see ``alike.py``), itself for one of no kind; ``likeness``: how it comes of that.
+    """
+
+    __slots__ = ("_by_key", "_items", "_order")
     _by_key: dict[str, list[Directive]]
     _order: dict[int, int]
+
+    def __init__(self, items: Iterable[Directive] = ()) -> None:
+        self._items = list(items)
+
+    def __iter__(self) -> Iterator[Directive]:
+        return iter(self._items)
+
+    def __len__(self) -> int:
+        return len(self._items)
+
+    def __getitem__(self, place: int) -> Directive:
+        return self._items[place]
+
+    def append(self, directive: Directive) -> None:
+        self._items.append(directive)
+
+    def __iadd__(self, more: Iterable[Directive]) -> Block:
+        self._items += more
+        return self
+
+    @property
+    def first(self) -> Block:
+        return self
+
+    @property
+    def likeness(self) -> Likeness | None:
+        return None
 
     def named(self, *keys: str) -> Sequence[Directive]:
         """The directives and sections called one of ``keys`` (lower case), in order."""

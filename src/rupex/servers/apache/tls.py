@@ -22,10 +22,11 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.endpoint import ProtocolVersion
+from rupex.servers.alike import ByKind
 from rupex.servers.apache.hosts import Listener, Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.release import Release, default
-from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.family import Surroundings
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
@@ -46,17 +47,19 @@ class TlsResolver:
 
     def __init__(self, config: LoadedConfig, release: Release, around: Surroundings) -> None:
         self.config, self.release, self.around = config, release, around
+        self._said_certificates: ByKind[Block, tuple[CertificateUse, ...]] = ByKind(self._read_certificates)
 
     # Certificates
 
     def certificates(self, virtual: Virtual) -> tuple[CertificateUse, ...]:
         """The certificates of a virtual host with their keys, in order; those of the main server where it has none."""
-        for directives in reversed(virtual.chain):
-            files = [d for d in all_of(directives, "sslcertificatefile") if d.args]
-            if files:
-                keys = [d for d in all_of(directives, "sslcertificatekeyfile") if d.args]
-                return tuple(self._use(file, keys[at] if at < len(keys) else None) for at, file in enumerate(files))
-        return ()
+        own = self._said_certificates(virtual.directives)
+        return own if own or virtual.main is None else self._said_certificates(virtual.main.directives)
+
+    def _read_certificates(self, directives: Block) -> tuple[CertificateUse, ...]:
+        files = [d for d in all_of(directives, "sslcertificatefile") if d.args]
+        keys = [d for d in all_of(directives, "sslcertificatekeyfile") if d.args]
+        return tuple(self._use(file, keys[at] if at < len(keys) else None) for at, file in enumerate(files))
 
     def _use(self, certificate: Directive, key: Directive | None) -> CertificateUse:
         path = self.config.path(certificate.args[0])
