@@ -266,6 +266,7 @@ class Group(Struct, frozen=True):
     is_local: bool = False
     refuses: bool = False
     is_wire_only: bool = False
+    is_config_only: bool = False
     is_control: bool = False
 
     def is_blind_to(self, control: Control) -> bool:
@@ -276,6 +277,8 @@ class Group(Struct, frozen=True):
         if control.only is not None and control.only != self.transport:
             return True
         if self.is_control is not control.control_ports and self.transport is not None:
+            return True
+        if control.both_sides and self.is_config_only:
             return True
         return (self.refuses and not control.refusing) or (self.is_local and control.local_exempt)
 
@@ -321,7 +324,7 @@ class Places:
     def likes_of(self, control: Control) -> Likes:
         """The endpoints whose judgement by ``control`` follows from that of another."""
         is_part = control.place in ("endpoint", "scope", "name")
-        return self._likes if is_part and not control.takes_host else _NO_LIKES
+        return self._likes if is_part and not _tells_apart(control) else _NO_LIKES
 
     def of(self, control: Control) -> list[Group]:
         """The places that ``control`` judges or is exempt at."""
@@ -336,15 +339,21 @@ class Places:
             case "file":
                 return [Group([((None, None, None, f.path), f, (f,)) for f in self.host.files])]
             case "endpoint" | "scope" | "name":
-                which = (control.place, control.takes_host)
+                which = (control.place, _tells_apart(control))
                 found = self._groups.get(which)
                 if found is None:
                     endpoints: Iterable[Endpoint] = self._models
-                    if control.takes_host:
+                    if _tells_apart(control):
                         alone = control.place == "endpoint"
                         endpoints = self.host.endpoints if alone else map(self._whole, self.host.endpoints)
                     found = self._groups[which] = _grouped(control.place, endpoints)
                 return found
+
+
+def _tells_apart(control: Control) -> bool:
+    """Whether ``control`` may judge endpoints that are alike in different ways. What only holds both sides against each other
+    never judges such ones, which are the configuration's."""
+    return control.takes_host and not control.both_sides
 
 
 def _grouped(kind: Literal["endpoint", "scope", "name"], endpoints: Iterable[Endpoint]) -> list[Group]:
@@ -357,6 +366,7 @@ def _grouped(kind: Literal["endpoint", "scope", "name"], endpoints: Iterable[End
             endpoint.is_local,
             endpoint.refuses is not None,
             endpoint.sources == ("wire",),
+            endpoint.sources == ("config",),
             endpoint.control is not None,
         )
         group = groups.get(where)

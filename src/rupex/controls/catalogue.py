@@ -44,7 +44,8 @@ class Control(Struct, frozen=True):
     ``parameters`` by keyword, of the types noted here; likewise ``now``. ``only``: the transport to which it applies.
     ``local_exempt``: endpoints reached from the machine itself alone are exempt.
     ``refines``: the control that, where it fails, makes this one fail with it. ``refusing``: endpoints that refuse every
-    handshake are judged too. ``control_ports``: it is about ports that serve no site, and about no others.
+    handshake are judged too. ``control_ports``: it is about ports that serve no site, and about no others. ``both_sides``: it
+    holds what was seen against the configuration, so that endpoints of the configuration alone are exempt.
     ``remedy`` is by family; ``*`` for any.
     """
 
@@ -67,6 +68,7 @@ class Control(Struct, frozen=True):
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire")
     refusing: bool = False
     control_ports: bool = False
+    both_sides: bool = False
 
     @property
     def is_for_the_edge(self) -> bool:
@@ -95,6 +97,7 @@ def control(
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire"),
     refusing: bool = False,
     control_ports: bool = False,
+    both_sides: bool = False,
 ) -> Callable[[F], F]:
     """Make a function a control. Its keyword-only arguments are its parameters, set by the baseline."""
 
@@ -108,7 +111,7 @@ def control(
             id, title, place, severity, why, references, remedy, judge,
             {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
             "now" in wanted, "host" in annotations, "Tls" in annotations.values(),
-            cwe, only, local_exempt, refines, evidence, refusing, control_ports,
+            cwe, only, local_exempt, refines, evidence, refusing, control_ports, both_sides,
         )  # fmt: skip
         return judge
 

@@ -107,6 +107,7 @@ def _difference(told: tuple[str, ...], seen: tuple[str, ...]) -> str:
     references=("operational: prove every change from outside",),
     only="tls",
     refusing=True,
+    both_sides=True,
     remedy=_RELOAD,
 )
 def drift_tls(endpoint: Endpoint, host: Host) -> Judgement:
@@ -139,6 +140,7 @@ def drift_tls(endpoint: Endpoint, host: Host) -> Judgement:
     why="A renewed certificate that the server has not read expires all the same.",
     references=("operational: renewal is done when the new certificate is served",),
     only="tls",
+    both_sides=True,
     remedy=_RELOAD,
 )
 def drift_certificate(endpoint: Endpoint, host: Host) -> Judgement:
@@ -173,6 +175,7 @@ def drift_certificate(endpoint: Endpoint, host: Host) -> Judgement:
     why="A redirect that only the file knows leaves visitors in clear.",
     references=("operational: prove every change from outside",),
     only="plain",
+    both_sides=True,
     remedy=_RELOAD,
 )
 def drift_redirect(endpoint: Endpoint, host: Host) -> Judgement:
@@ -230,6 +233,7 @@ def _origin(url: str) -> str:
     why="Headers that only the file knows protect nobody.",
     references=("operational: prove every change from outside",),
     only="tls",
+    both_sides=True,
     remedy=_RELOAD,
 )
 def drift_headers(endpoint: Endpoint, scope: Scope, host: Host, *, names: frozenset[str]) -> Judgement:

@@ -143,6 +143,9 @@ class ApacheConfiguration:
                     identity += f"#{taken[identity]}"
                 self.id_of[id(virtual), listener.address, listener.port] = identity
                 self.members.append(Member(identity, listener, virtual))
+        # In the order in which they are declared, so that each part of them has of every kind.
+        ordinals = {id(virtual): ordinal for ordinal, virtual in enumerate((self.main, *self.virtuals))}
+        self.members.sort(key=lambda member: ordinals[id(member.virtual)])
 
     def speaks_tls(self, virtual: Virtual) -> bool:
         if "ssl" not in self.config.modules:
