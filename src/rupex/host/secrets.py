@@ -92,7 +92,7 @@ class PlainSecret(Struct, frozen=True):
 def find_secrets(text: str) -> tuple[PlainSecret, ...]:
     """The secrets in ``text``, in order, none within another."""
     lowered = text.lower()
-    if not any(hint in lowered for hint in _HINTS):
+    if not any(map(lowered.__contains__, _HINTS)):
         return ()
     found: list[PlainSecret] = []
     behind = 0

@@ -42,6 +42,11 @@ class CredentialError(Exception):
     """The bytes are no certificate or key that can be read; ``str()`` says why, without quoting them."""
 
 
+def _no_warnings() -> warnings.catch_warnings[None]:
+    """What is wrong with a certificate is for the controls to say, and not for the library."""
+    return warnings.catch_warnings(action="ignore")
+
+
 def parse_certificates(content: bytes) -> list[Certificate]:
     """The certificates of a PEM file in order, or the one of a DER file. Raises :class:`CredentialError`."""
     blocks = _pem_blocks(content)
@@ -53,13 +58,15 @@ def parse_certificates(content: bytes) -> list[Certificate]:
         raise CredentialError(
             f"{len(blocks)} certificates in one file; more than {bounds.CERTIFICATES_IN_FILE} are not read"
         )
-    return [_describe_pem(block) if index else _describe(_load_pem(block)) for index, block in enumerate(blocks)]
+    with _no_warnings():
+        return [_describe_pem(block) if index else _describe(_load_pem(block)) for index, block in enumerate(blocks)]
 
 
 def der_forms(content: bytes) -> list[bytes]:
     """The certificates of a PEM file in order, or the one of a DER file, in DER form. Raises :class:`CredentialError`."""
     blocks = _pem_blocks(content)[: bounds.CERTIFICATES_IN_FILE]
-    return [_load_pem(block).public_bytes(Encoding.DER) for block in blocks] if blocks else [content]
+    with _no_warnings():
+        return [_load_pem(block).public_bytes(Encoding.DER) for block in blocks] if blocks else [content]
 
 
 def parse_der(content: bytes) -> Certificate:
@@ -91,15 +98,14 @@ def _describe_pem(block: bytes) -> Certificate:
 
 def _load_pem(block: bytes) -> x509.Certificate:
     try:
-        with warnings.catch_warnings(action="ignore"):  # what is wrong with it is for the controls to say
-            return x509.load_pem_x509_certificate(block)
+        return x509.load_pem_x509_certificate(block)
     except _UNREADABLE as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
 
 
 def _describe_der(content: bytes) -> Certificate:
     try:
-        with warnings.catch_warnings(action="ignore"):
+        with _no_warnings():
             return _describe(x509.load_der_x509_certificate(content))
     except _UNREADABLE as error:
         raise CredentialError(f"the certificate cannot be read ({_short(error)})") from None
@@ -124,7 +130,7 @@ def _describe(certificate: x509.Certificate) -> Certificate:
             **_key_facts(certificate),
             digest=_digest(certificate),
             self_signed=is_own and _signed_by_itself(certificate),
-            serial=_serial(certificate),
+            serial=f"{certificate.serial_number:x}",
             sha256=sha256(der).hexdigest(),
             public_sha256=sha256(parts.public_key).hexdigest(),
             ocsp_responders=responders,
@@ -136,11 +142,6 @@ def _describe(certificate: x509.Certificate) -> Certificate:
         )
     except _UNREADABLE as error:
         raise CredentialError(f"a certificate in it cannot be read ({_short(error)})") from None
-
-
-def _serial(certificate: x509.Certificate) -> str:
-    with warnings.catch_warnings(action="ignore"):  # of a serial that is not positive
-        return f"{certificate.serial_number:x}"
 
 
 _names_written: dict[bytes, str] = {}

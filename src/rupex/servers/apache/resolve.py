@@ -194,7 +194,9 @@ class ApacheConfiguration:
         if template is None or not template.is_opaque:
             return None
         folders = self._folders_of(virtual)
-        if any(folder in self._common_folders or self.around.tree.is_folder(inside(folder)) for folder in folders):
+        if any(folder in self._common_folders for folder in folders):
+            return None
+        if next(self.around.tree.folders_among(map(inside, folders)), None) is not None:
             return None
         kind = self.tls.kind(virtual) if self.speaks_tls(virtual) else ()
         if kind is None:
@@ -204,7 +206,7 @@ class ApacheConfiguration:
 
     def _folders_of(self, virtual: Virtual) -> list[str]:
         """The folders that a virtual host of its own speaks of: roots, aliases, sections."""
-        return ["/" + self.config.path(word) for word in self._folder_words_of(virtual.directives)]
+        return ["/" + path for path in dict.fromkeys(map(self.config.path, self._folder_words_of(virtual.directives)))]
 
     def _judge_main(self) -> tuple[bool, frozenset[str]]:
         """Whether nothing that the main server says tells one virtual host from another by its name, and the folders of

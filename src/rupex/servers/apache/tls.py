@@ -48,6 +48,7 @@ class TlsResolver:
     def __init__(self, config: LoadedConfig, release: Release, around: Surroundings) -> None:
         self.config, self.release, self.around = config, release, around
         self._said_certificates: ByKind[Block, tuple[CertificateUse, ...]] = ByKind(self._read_certificates)
+        self._parameters: dict[str, DhParameters | str | None] = {}
 
     # Certificates
 
@@ -231,20 +232,30 @@ class TlsResolver:
     def _dh(self, uses: Sequence[CertificateUse]) -> Setting[DhParameters]:
         """Parameters in the first certificate file, else a group of RFC 3526 as large as the key (since 2.4.7)."""
         for use in uses[:1]:
-            try:
-                content = self.around.tree.read(use.certificate or "", bounds.CREDENTIAL_FILE_BYTES)
-            except TreeError:
-                break
-            if b"BEGIN DH PARAMETERS" in content:
-                try:
-                    return Setting(parse_dh_parameters(content), use.provenance)
-                except ParameterError as error:
-                    return unknown(f"{use.certificate}: {error}", use.provenance)
+            found = self._parameters_in(use.certificate or "")
+            if isinstance(found, str):
+                return unknown(f"{use.certificate}: {found}", use.provenance)
+            if found is not None:
+                return Setting(found, use.provenance)
         if self.release.number < (2, 4, 7):
             return Setting(DhParameters(1024, None, None), default_of(f"httpd {self.release}"))
         bits = self._size(uses)
         place = default_of(f"httpd {self.release}", "by the size of the key")
         return Setting(DhParameters(bits, f"modp{bits}" if bits > 1024 else None, True), place)
+
+    def _parameters_in(self, path: str) -> DhParameters | str | None:
+        """The parameters in a file of certificates, None where it has none; or why they cannot be read."""
+        if path not in self._parameters:
+            self._parameters[path] = None
+            try:
+                content = self.around.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
+                if b"BEGIN DH PARAMETERS" in content:
+                    self._parameters[path] = parse_dh_parameters(content)
+            except ParameterError as error:
+                self._parameters[path] = str(error)
+            except TreeError:
+                pass  # told where the certificate is read
+        return self._parameters[path]
 
     def _size(self, uses: Sequence[CertificateUse]) -> int:
         """The bits of the parameters that httpd takes for its certificates: those of an RSA key, else 3072."""

@@ -62,7 +62,8 @@ class Content:
         """Whether the tree has this document root."""
         found = self._roots.get(root)
         if found is None:
-            found = self._roots[root] = self.tree.is_folder(inside(root)) and self.tree.is_listed(inside(root))
+            path = inside(root)
+            found = self._roots[root] = any(self.tree.folders_among((path,))) and self.tree.is_listed(path)
         return found
 
     def kind(self, path: str, root: str) -> Kind | None:
