@@ -71,7 +71,7 @@ _LINE_CHARACTERS: Final = 160
 MOST_TRACES: Final = 2_000
 """Files of one host that are told with their digest."""
 
-HERE: Final = 0.44
+HERE: Final = 0.47
 """The part that is worked on here, and not in the child: less than half, since what the child found is read here."""
 
 

@@ -18,13 +18,10 @@ Kind = Literal["password", "key", "hash"]
 _HINTS: Final = (
     *("passw", "stats", "passphrase", "secret", "token", "credential", "authorization", "private key", "@", "$$", "{s"),
     *("$1$", "$2", "$5$", "$6$", "$y$", "$apr1", "$argon", "pass=", "pass:", "pass =", "pass :", 'pass"', "pass'"),
-    *(
-        word + mark + "key"
-        for word in ("api", "access", "auth", "private", "signing", "encryption", "client")
-        for mark in ("", "_", "-")
-    ),
 )
-"""Of these, in lower case, one is in any text that holds a secret. Most texts hold none, and this is the quick way to tell."""
+"""Of these, in lower case, one is in any text that holds a secret, or one of the words that make a key a secret stands before
+``key``. Most texts hold none, and this is the quick way to tell."""
+_KEY_OF: Final = ("api", "access", "auth", "private", "signing", "encryption", "client")
 
 _CORE: Final = re.compile(
     r"(?i)passw(?:or)?d|passwd|passphrase|pass(?=[\"']?[ \t]*[=:])|secret|token|"
@@ -92,7 +89,7 @@ class PlainSecret(Struct, frozen=True):
 def find_secrets(text: str) -> tuple[PlainSecret, ...]:
     """The secrets in ``text``, in order, none within another."""
     lowered = text.lower()
-    if not any(map(lowered.__contains__, _HINTS)):
+    if not any(map(lowered.__contains__, _HINTS)) and not _has_secret_key(lowered):
         return ()
     found: list[PlainSecret] = []
     behind = 0
@@ -105,6 +102,16 @@ def find_secrets(text: str) -> tuple[PlainSecret, ...]:
         commented = _COMMENT.match(text, line_start) is not None or any(a <= start < b for a, b in blocks)
         found.append(PlainSecret(start, end, text.count("\n", 0, start) + 1, name, kind, commented))
     return tuple(found)
+
+
+def _has_secret_key(lowered: str) -> bool:
+    at = lowered.find("key")
+    while at >= 0:
+        before = lowered[at - 1] if at else ""
+        if lowered.endswith(_KEY_OF, 0, at - 1 if before in "_-" else at):
+            return True
+        at = lowered.find("key", at + 3)
+    return False
 
 
 def _spans(text: str) -> Iterator[tuple[int, int, str, Kind]]:

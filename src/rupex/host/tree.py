@@ -24,7 +24,7 @@ from rupex.host.access import READ, WRITE, AccessList, audience, decode_access_l
 from rupex.host.accounts import Accounts
 from rupex.host.mtree import ManifestEntry
 from rupex.host.taken import UNREAD, rows_of
-from rupex.model import FileFacts, FolderFacts, Key, Problem, Provenance, Setting, bounds, unknown
+from rupex.model import Audience, FileFacts, FolderFacts, Key, Problem, Provenance, Setting, bounds, unknown
 from rupex.model.facts import FileKind
 
 MANIFEST_NAME: Final = "manifest.mtree"
@@ -253,10 +253,15 @@ class HostTree(ABC):
                 readers=unknown(why), writers=unknown(why), named_by=named_by, services=services,
             )  # fmt: skip
         lists = self._lists(real, entry.mode, folders)
-        readers, writers = (
-            Setting(audience(entry.mode, entry.owner, entry.group, folders, wish, self.accounts, lists))
-            for wish in (READ, WRITE)
-        )
+        # Thousands of files of one folder have the same owner, group and mode.
+        same = (real.rpartition("/")[0], entry.mode, entry.owner.value, entry.group.value, lists)
+        if same not in self._audiences:
+            readers, writers = (
+                Setting(audience(entry.mode, entry.owner, entry.group, folders, wish, self.accounts, lists))
+                for wish in (READ, WRITE)
+            )
+            self._audiences[same] = readers, writers
+        readers, writers = self._audiences[same]
         return FileFacts(
             path=path, kind=kind, mode=Setting(entry.mode), owner=entry.owner, group=entry.group,
             readers=readers, writers=writers, named_by=named_by, services=services,
@@ -330,6 +335,11 @@ class HostTree(ABC):
         if folder not in self._folder_lists:
             self._folder_lists[folder] = self.access_list(folder)
         return self._folder_lists[folder]
+
+    @cached_property
+    def _audiences(self) -> dict[tuple[object, ...], tuple[Setting[Audience], Setting[Audience]]]:
+        """Who may read and write a file, by its folder, mode, owner, group and access lists."""
+        return {}
 
     @cached_property
     def _folder_lists(self) -> dict[str, AccessList | None]:
