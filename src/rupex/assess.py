@@ -12,7 +12,7 @@ import msgspec
 from msgspec import UNSET, Struct, structs
 
 from rupex.baseline import Baseline, Rule, Waiver, Waivers
-from rupex.gather import Evidence, Scene, count_files, gather, host_of, open_scene
+from rupex.gather import Evidence, gather, host_of, open_scene
 from rupex.host import HostTree, TreeError
 from rupex.host.opening import archive_name, is_archive
 from rupex.host.processes import find_running
@@ -134,44 +134,42 @@ def assess_tree(
     ``endpoints``: whether the document has them; without, endpoints that are like another one are not written out.
     """
     outlines = not endpoints and not keep_all and waivers is None
+    samples = SAMPLES if outlines else None
+    scene = open_scene(tree, start, name=name, family=family, assumed=assumed)
 
-    def scene() -> Scene:
-        return open_scene(tree, start, name=name, family=family, assumed=assumed)
-
-    if not has_two_cores() or count_files(tree, start, family, WORTH_SHARING) < WORTH_SHARING:
-        document = assess(host_of(scene(), outlines=outlines), baseline, now, keep_all=keep_all, waivers=waivers)
-        return traced(document, tree) if endpoints else structs.replace(document, endpoints=())
-
-    whole = scene()  # read before the child is made, which shares it: what is copied costs less than reading it again
-
-    def part(share: Share) -> tuple[Host, dict[str, Findings]]:
-        host = host_of(whole, share, outlines=outlines)
-        samples = SAMPLES if outlines else None
-        judged = judge(host, baseline, now, keep_all=keep_all, whole_host=False, samples=samples, waivers=waivers)
-        return host, _findings(judged, now)
+    def found(host: Host, *, whole_host: bool | None) -> dict[str, Findings]:
+        judged = judge(host, baseline, now, keep_all=keep_all, whole_host=whole_host, samples=samples, waivers=waivers)
+        return _findings(judged, now)
 
     def there() -> bytes:
-        host, findings = part(Share(HERE, 1.0))
+        host = host_of(scene, Share(HERE, 1.0), outlines=outlines)
         told = host.endpoints
-        if outlines:  # what they negotiate was judged here, and nobody else will ask
+        if outlines:  # what they negotiate is judged here, and nobody else will ask
             told = tuple(structs.replace(e, tls=None) if e.id in host.alike else e for e in told)
-        certificates = () if outlines else _certificates(host)
+        findings, certificates = found(host, whole_host=False), () if outlines else _certificates(host)
         return msgspec.msgpack.encode(HalfHost(findings, told, host.samples, host.problems, host.lives, certificates))
 
-    (first, findings), received = both(lambda: part(Share(0.0, HERE)), there)
-    second = msgspec.msgpack.decode(received, type=HalfHost)
-    host = structs.replace(
-        first,
-        endpoints=first.endpoints + second.endpoints,
-        samples=first.samples + second.samples,
-        problems=first.problems + second.problems,
-        lives=first.lives + second.lives,
-    )
-    for control, more in second.findings.items():
-        findings[control].add(more)
-    findings |= _findings(judge(host, baseline, now, keep_all=keep_all, whole_host=True, waivers=waivers), now)
-    document = _document(host, baseline, findings)
-    document = structs.replace(document, certificates=document.certificates + second.certificates)
+    def here() -> tuple[Host, dict[str, Findings]]:
+        host = host_of(scene, Share(0.0, HERE), outlines=outlines)
+        return host, found(host, whole_host=False)
+
+    if not has_two_cores() or sum(len(one.files) for one in scene.configurations) < WORTH_SHARING:
+        host = host_of(scene, outlines=outlines)
+        document = _document(host, baseline, found(host, whole_host=None))
+    else:  # what is read is shared with the child: that a page of it is copied costs less than reading it again
+        (first, findings), received = both(here, there)
+        second = msgspec.msgpack.decode(received, type=HalfHost)
+        host = structs.replace(
+            first,
+            endpoints=first.endpoints + second.endpoints,
+            samples=first.samples + second.samples,
+            problems=first.problems + second.problems,
+            lives=first.lives + second.lives,
+        )
+        for control, more in second.findings.items():
+            findings[control].add(more)
+        document = _document(host, baseline, findings | found(host, whole_host=True))
+        document = structs.replace(document, certificates=document.certificates + second.certificates)
     return traced(document, tree) if endpoints else structs.replace(document, endpoints=())
 
 

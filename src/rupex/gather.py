@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Final
 
 from msgspec import Struct
 
@@ -22,15 +21,12 @@ from rupex.model import (
     ProblemKind,
     Provenance,
     Renewal,
-    RupexError,
     Setting,
     Source,
     bounds,
     lifetime_days,
 )
 from rupex.servers.family import WHOLE, Configured, Share, Surroundings, family_called, load_families
-
-_FEW: Final = 100
 
 
 class Scene(Struct, frozen=True):
@@ -76,25 +72,6 @@ def open_scene(
         for use, endpoints in configuration.certificate_uses().items():
             uses.setdefault(use, []).extend(endpoints)
     return Scene(name, around, configurations, uses, tuple(problems))
-
-
-def count_files(tree: HostTree, start: str, family: str | None, most: int) -> int:
-    """How many files lie in the folders of the configurations that would be read, up to ``most``."""
-    try:
-        folders = {path.rpartition("/")[0] for _, path in _find(tree, start, family, [])}
-    except RupexError:
-        return 0
-    waiting, count = sorted(folders), 0
-    while waiting and count < most:
-        folder = waiting.pop()
-        try:
-            names = tree.names_in(tree.real(folder))
-        except TreeError:
-            continue
-        count += len(names)
-        if len(names) < _FEW:  # a folder of many files has no folders worth asking for
-            waiting += [path for name in names if tree.is_folder(path := f"{folder}/{name}" if folder else name)]
-    return count
 
 
 def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Host:
