@@ -45,7 +45,7 @@ def answer_request(configuration: NginxConfiguration, request: Request) -> Answe
     if (mismatch and not listener.ssl) or (refuses is not None and not mismatch):
         return Answer(endpoint=identity, scope="", transport=transport, why=tuple(why), closed=True)
     exchange = _exchange(configuration, listener, virtual, request)
-    processor = configuration.processor(virtual)
+    processor = configuration.scopes.processor(virtual)
     outcome = processor.error_answer(exchange, None, _PLAIN_TO_TLS) if mismatch else processor.answer(exchange)
     asked = outcome
     if request.status is not None and not mismatch:
@@ -89,7 +89,7 @@ def _headers(
     configuration: NginxConfiguration, outcome: Outcome, exchange: Exchange, status: int | None, why: list[Because]
 ) -> tuple[list[tuple[str, str]], str | None]:
     """The headers of the answer, filled in for this request; and why one of them could not be."""
-    sent, dropped = configuration.headers.of(outcome.chain)
+    sent, dropped = configuration.scopes.headers.of(outcome.chain)
     headers: list[tuple[str, str]] = []
     unknown = None
     if outcome.target is not None:
@@ -168,7 +168,7 @@ def _exchange(configuration: NginxConfiguration, listener: Listener, virtual: Vi
         server_name=virtual.names[0] if virtual.names else "",
         headers=headers,
         status=request.status,
-        definitions=configuration.definitions,
+        definitions=configuration.scopes.definitions,
         escaped="%" in path or "+" in path,
     )
     _keep_name_captures(virtual, exchange)
