@@ -12,7 +12,9 @@ from rupex.servers.apache.headers import headers_of
 from rupex.servers.apache.hosts import Listener, Virtual
 from rupex.servers.apache.load import last_of
 from rupex.servers.apache.process import Outcome
+from rupex.servers.apache.scopes import error_page
 from rupex.servers.apache.sections import Context, all_in
+from rupex.servers.apache.tls import speaks_tls
 from rupex.servers.family import Answer, Because, Request
 from rupex.servers.patterns import UndeterminedError
 from rupex.servers.samples import EVERY
@@ -30,14 +32,14 @@ def answer_request(configuration: ApacheConfiguration, request: Request) -> Answ
     virtual = listener.select(request.name)
     _explain_choice(listener, virtual, request, why)
     identity = configuration.id_of.get((id(virtual), listener.address, listener.port), "")
-    is_tls = configuration.speaks_tls(virtual)
+    is_tls = speaks_tls(configuration.config, virtual)
     transport = "tls" if is_tls else "plain"
     if is_tls != (request.scheme == "https"):
         told = "TLS" if is_tls else "plain HTTP"
         why.append(Because(f"this listener speaks {told}, the URL says {request.scheme}", _place(listener, virtual)))
         if not is_tls:
             return Answer(endpoint=identity, scope="", transport=transport, why=tuple(why), closed=True)
-        mismatch = Outcome(context=configuration.processor(virtual).sections.base, status=400, by_server=True)
+        mismatch = Outcome(context=configuration.scopes.processor(virtual).sections.base, status=400, by_server=True)
         headers, _ = _headers(configuration, virtual, mismatch, _exchange(virtual, request), None, why)
         return Answer(
             endpoint=identity,
@@ -48,7 +50,7 @@ def answer_request(configuration: ApacheConfiguration, request: Request) -> Answ
             why=tuple(why),
         )
     exchange = _exchange(virtual, request)
-    outcome = configuration.processor(virtual).answer(exchange)
+    outcome = configuration.scopes.processor(virtual).answer(exchange)
     for step in outcome.steps:
         why.append(Because(f"{step}", step.provenance()))
     for applied in outcome.context:
@@ -106,7 +108,7 @@ def _headers(
     if inner is not None and (inner.status or 200) < 400:  # a page that fails itself leaves the first answer as it was
         context, is_own = inner.context, inner.by_server
     sent, dropped = headers_of(context, exchange) if "headers" in configuration.config.modules else ((), ())
-    headers: list[tuple[str, str]] = [("Server", configuration.banner(context).value)]
+    headers: list[tuple[str, str]] = [("Server", configuration.scopes.banner(context).value)]
     if exchange.method == "TRACE" and not outcome.by_server:
         return headers, None  # answered before any header is set
     unknown: str | None = None
@@ -124,7 +126,7 @@ def _headers(
         unknown = unknown or _doubt(header)
         headers.append((header.name, header.value))
         why.append(Because(f"{header.name}: {header.value}", header.provenance))
-    lost_too = configuration.without_effect(outcome)
+    lost_too = configuration.scopes.without_effect(outcome)
     why += [Because(f"{lost.name} is dropped: {lost.because}", lost.provenance) for lost in (*dropped, *lost_too)]
     return headers, unknown
 
@@ -134,14 +136,12 @@ def _error_answer(
 ) -> Outcome | None:
     """What the site's own page for an error answers, None where there is none. It meets rules like any other request, and may
     be redirected by them; a redirect of mod_alias leaves the first error as it was (both measured on 2.4.71)."""
-    from rupex.servers.apache.resolve import error_page
-
     page = error_page(context, status) if status is not None and status >= 400 else None
     if page is not None and "://" in page:
         return Outcome(context=context, status=302, location=page, by_server=True)
     if page is None or not page.startswith("/"):
         return None
-    outcome = configuration.processor(virtual).answer(_moved(exchange, page))
+    outcome = configuration.scopes.processor(virtual).answer(_moved(exchange, page))
     is_moved = outcome.location is not None and outcome.by is not None and outcome.by.key != "rewriterule"
     return None if is_moved else outcome
 

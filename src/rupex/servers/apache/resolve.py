@@ -4,62 +4,34 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Final, Literal, NamedTuple
-
-from msgspec import structs
+from typing import NamedTuple
 
 from rupex.host.tree import inside
-from rupex.http.assets import matches_only_assets
 from rupex.model import (
     Alike,
     CertificateUse,
-    Dropped,
     Endpoint,
-    Header,
-    Listing,
     Problem,
     Provenance,
-    Redirect,
-    RedirectSample,
-    Refusal,
     Sample,
-    Scope,
     Service,
     Setting,
     StoreUse,
-    Upstream,
-    default_of,
     unknown,
 )
 from rupex.servers.alike import ByKind
-from rupex.servers.apache.access import closed
 from rupex.servers.apache.alike import is_opaque
 from rupex.servers.apache.answer import answer_request
-from rupex.servers.apache.exchange import Exchange
-from rupex.servers.apache.headers import headers_of, read_action, server_header, signature
 from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_virtuals
 from rupex.servers.apache.load import LoadedConfig, all_of, load, sections_of
-from rupex.servers.apache.process import Outcome, Processor
-from rupex.servers.apache.release import default, find_release, is_debian_build
-from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
+from rupex.servers.apache.release import default, find_release
+from rupex.servers.apache.scopes import ScopeReader
+from rupex.servers.apache.sections import is_pattern
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
-from rupex.servers.apache.syntax import Block, Directive
-from rupex.servers.apache.tls import TlsResolver
-from rupex.servers.apache.upstream import UpstreamReader
-from rupex.servers.exposure import ExposedFiles, exposed
+from rupex.servers.apache.syntax import Block
+from rupex.servers.apache.tls import TlsResolver, speaks_tls
 from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.kinds import endpoints_by_kind
-from rupex.servers.patterns import UndeterminedError, search
-from rupex.servers.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
-
-_STATUS_PAGES: Final[Mapping[str, Literal["status", "admin"]]] = {
-    "server-status": "status", "server-info": "status", "ldap-status": "status", "balancer-manager": "admin",
-}  # fmt: skip
-_MOST_OVERRIDES: Final = 200
-_DEEPEST: Final = 6
-_ONLY_HANDLERS: Final = (
-    "it goes with answers of a handler only, and every answer here is the server's own; write Header always"
-)
 
 
 class Member(NamedTuple):
@@ -68,15 +40,6 @@ class Member(NamedTuple):
     id: str
     listener: Listener
     virtual: Virtual
-
-
-class Place(NamedTuple):
-    """A part of a virtual host with an answer of its own: a path, or a pattern for paths."""
-
-    match: Literal["any", "prefix", "regex", "folder"]
-    path: str
-    sample: str | None
-    directive: Directive | None
 
 
 class ApacheConfiguration:
@@ -88,18 +51,15 @@ class ApacheConfiguration:
     def __init__(self, main_path: str, around: Surroundings) -> None:
         self.main_path, self.around = main_path, around
         self.release = find_release(around)
-        self._is_debian = is_debian_build(around.tree)
         self.version = self.release.setting()
         self.config: LoadedConfig = load(around.tree, main_path, self.release.number)
         problems = self.config.problems
         self.tls = TlsResolver(self.config, self.release, around)
-        self.upstreams = UpstreamReader(self.config, self.release)
+        self.scopes = ScopeReader(self.config, self.release, around.tree)
         self.main, self.virtuals = read_virtuals(self.config)
         self.listeners = listeners(read_listens(self.config, problems), self.main, self.virtuals)
         self._main_is_opaque, self._common_folders = self._judge_main()
-        self._exposed = ExposedFiles(around.tree)
         self._roots_of, self._folder_words_of = ByKind(_said_roots), ByKind(_said_folders)
-        self._processors: dict[int, Processor] = {}
         self.members: list[Member] = []
         self.id_of: dict[tuple[int, str, int], str] = {}
         if not self.listeners and not any(problem.hides_endpoints for problem in problems):
@@ -111,7 +71,7 @@ class ApacheConfiguration:
         self.files: Mapping[str, tuple[Provenance, ...]] = {path: tuple(by) for path, by in self.config.files.items()}
         roots = frozenset(inside(root) for root in self._document_roots())
         self.overrides: tuple[str, ...] = tuple(
-            f"{folder}/.htaccess" for root in sorted(roots) for folder in self._override_folders(root)
+            f"{folder}/.htaccess" for root in sorted(roots) for folder in self.scopes.override_folders(root)
         )
         self.services: tuple[Service, ...] = (
             Service("apache", self.version, self._workers(), idle_modules(self.config), document_roots=roots),
@@ -147,16 +107,10 @@ class ApacheConfiguration:
         ordinals = {id(virtual): ordinal for ordinal, virtual in enumerate((self.main, *self.virtuals))}
         self.members.sort(key=lambda member: ordinals[id(member.virtual)])
 
-    def speaks_tls(self, virtual: Virtual) -> bool:
-        if "ssl" not in self.config.modules:
-            return False
-        said = virtual.says("sslengine")
-        return said is not None and said.raw.strip().lower() in ("on", "optional")
-
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
         found: dict[CertificateUse, list[str]] = {}
         for member in self.members:
-            if self.speaks_tls(member.virtual):
+            if speaks_tls(self.config, member.virtual):
                 for use in self.tls.certificates(member.virtual):
                     found.setdefault(use, []).append(member.id)
         return {use: tuple(ids) for use, ids in found.items()}
@@ -198,7 +152,7 @@ class ApacheConfiguration:
             return None
         if next(self.around.tree.folders_among(map(inside, folders)), None) is not None:
             return None
-        kind = self.tls.kind(virtual) if self.speaks_tls(virtual) else ()
+        kind = self.tls.kind(virtual) if speaks_tls(self.config, virtual) else ()
         if kind is None:
             return None
         parents = tuple(folder.rpartition("/")[0] for folder in folders)
@@ -224,18 +178,9 @@ class ApacheConfiguration:
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)
 
-    def processor(self, virtual: Virtual) -> Processor:
-        found = self._processors.get(id(virtual))
-        if found is None:
-            sections = SectionReader(self.config, virtual, self.around.tree, self.config.problems)
-            found = self._processors[id(virtual)] = Processor(self.config, virtual, self.around.tree, sections)
-        return found
-
-    # Endpoints
-
     def _endpoint(self, member: Member) -> Endpoint:
         listener, virtual = member.listener, member.virtual
-        is_tls = self.speaks_tls(virtual)
+        is_tls = speaks_tls(self.config, virtual)
         has_own = next(all_of(virtual.directives, "sslcertificatefile"), None) is not None
         trace = virtual.last("traceenable")
         usual = default("TraceEnable", self.release)
@@ -254,7 +199,7 @@ class ApacheConfiguration:
             provenance=place,
             sources=("config",),
             tls=self.tls.resolve(listener, virtual) if is_tls else None,
-            scopes=tuple(self._scopes(listener, virtual)),
+            scopes=tuple(self.scopes.of(listener, virtual)),
             unused_certificates=self.tls.certificates(virtual) if has_own and not is_tls else (),
             trace=Setting(has_trace, usual.provenance if trace is None else trace.provenance()),
             trusted_peers=trusted_peers(self.config, virtual),
@@ -264,364 +209,6 @@ class ApacheConfiguration:
                 default("FileETag", self.release).provenance if tag is None else tag.provenance(),
             ),
         )
-
-    def exchange(
-        self, listener: Listener, virtual: Virtual, name: str | None, path: str, *, method: str = "GET"
-    ) -> Exchange:
-        """A sample request for a name of a virtual host."""
-        host = _concrete(name)
-        port = listener.port
-        return Exchange(
-            method=method, scheme="https" if self.speaks_tls(virtual) else "http", host=host, port=port, uri=path,
-            args=SAMPLE_QUERY, sent=f"{path}?{SAMPLE_QUERY}", server_name=virtual.server_name,
-        )  # fmt: skip
-
-    # Scopes
-
-    def _scopes(self, listener: Listener, virtual: Virtual) -> Iterator[Scope]:
-        names: tuple[str | None, ...] = virtual.names or (None,)
-        processor = self.processor(virtual)
-        root = Place("any", "/", "/" + SAMPLE_TAIL, None)
-        by_answer: dict[tuple[object, ...], list[str | None]] = {}
-        for name in names:
-            outcome = processor.answer(self.exchange(listener, virtual, name, root.sample or "/"), lenient=True)
-            decides = outcome.by is not None and outcome.location is not None
-            by_answer.setdefault((id(outcome.by), outcome.status) if decides else (None,), []).append(name)
-        order = 0
-        for group in by_answer.values():
-            only = tuple(name for name in group if name is not None) if len(by_answer) > 1 else None
-            yield self._scope(listener, virtual, root, order, tuple(group), only)
-            order += 1
-        for place in self._places(virtual, processor):
-            yield self._scope(listener, virtual, place, order, names, None)
-            order += 1
-        proxy = self._forward_proxy(listener, virtual, order)
-        if proxy is not None:
-            yield proxy
-
-    def _places(self, virtual: Virtual, processor: Processor) -> Iterator[Place]:
-        """The parts of a virtual host that configuration speaks of, each path once, the longest last."""
-        found: dict[tuple[str, str], Place] = {}
-
-        def prefix(path: str, directive: Directive) -> None:
-            if path.startswith("/") and path not in ("/", "") and not any(mark in path for mark in "*?["):
-                sample = path + SAMPLE_TAIL if path.endswith("/") else path
-                found.setdefault(("prefix", path), Place("prefix", path, sample, directive))
-
-        def pattern(text: str, directive: Directive) -> None:
-            found.setdefault(("regex", text), Place("regex", text, _sample_of(text), directive))
-
-        for section in processor.sections.paths:
-            if section.args:
-                (pattern if section.key == "locationmatch" or is_pattern(section) else prefix)(
-                    section.args[-1], section
-                )
-        for directive in processor.aliases:
-            if len(directive.args) > 1 and not directive.key.endswith("match"):
-                prefix(directive.args[0], directive)
-        for move in processor.moves:
-            if move.fake is not None:
-                prefix(move.fake, move.directive)
-            elif move.pattern is not None and not _takes_all(move.pattern):
-                pattern(move.pattern, move.directive)
-        for rule in processor.rules if processor.rewrites else ():
-            if rule.has("r", "p", "f", "g") and not _takes_all(rule.pattern):
-                pattern(rule.pattern, rule.directive)
-        for directive in processor.passes:
-            if directive.args and directive.key == "proxypass":
-                prefix(directive.args[0], directive)
-        root = processor.document_root.rstrip("/")
-        if root:
-            for section in processor.sections.folders:
-                folder = "/" + section.args[-1].strip("/") if section.args else "/"
-                if folder.startswith(root + "/"):
-                    prefix(folder[len(root) :] + "/", section)
-            for folder in self._override_folders(inside(root)):
-                path = "/" + folder[len(inside(root)) :].strip("/")
-                if path != "/":
-                    found.setdefault(("prefix", path + "/"), Place("folder", path + "/", f"{path}/{SAMPLE_TAIL}", None))
-        yield from sorted(found.values(), key=lambda place: (place.match == "regex", len(place.path)))
-
-    def _override_folders(self, root: str) -> list[str]:
-        """The folders below a document root that have an override file, up to a bound."""
-        tree = self.around.tree
-        found: list[str] = []
-        waiting = [(root, 0)] if tree.is_folder(root) else []
-        looked = 0
-        while waiting and len(found) < _MOST_OVERRIDES and looked < 10 * _MOST_OVERRIDES:
-            folder, depth = waiting.pop(0)
-            looked += 1
-            if tree.is_file(f"{folder}/.htaccess"):
-                found.append(folder)
-            if depth < _DEEPEST and tree.is_folder(folder):
-                names = tree.names_in(tree.real(folder))
-                if len(names) <= 10 * _MOST_OVERRIDES:
-                    waiting += [
-                        (path, depth + 1)
-                        for name in names
-                        if "." not in name and tree.is_folder(path := f"{folder}/{name}")
-                    ]
-        return found
-
-    def _scope(
-        self,
-        listener: Listener,
-        virtual: Virtual,
-        place: Place,
-        order: int,
-        names: tuple[str | None, ...],
-        only: tuple[str, ...] | None,
-    ) -> Scope:
-        processor = self.processor(virtual)
-        section = virtual.section
-        here = (place.directive or section or listener.listen.directive).provenance()
-        identity = "any" if place.match == "any" else f"{place.match}:{place.path}"
-        if only is not None:
-            identity = f"condition:{'+'.join(only)}"
-        if place.sample is None:
-            return Scope(
-                id=identity, match=place.match, path=place.path, order=order, provenance=here,
-                undecided=f"no path could be made up that {place.path} takes",
-            )  # fmt: skip
-        exchange = self.exchange(listener, virtual, names[0], place.sample)
-        outcome = processor.answer(exchange, lenient=True)
-        redirect = refusal = listing = None
-        upstream: Upstream | None = None
-        if outcome.location is not None and outcome.status is not None:
-            redirect = self._redirect(listener, virtual, place, outcome, names)
-        elif outcome.proxied is not None:
-            upstream = self.upstreams.of(outcome.proxied, outcome.by, outcome.context, virtual)
-        elif (
-            outcome.status is not None
-            and 400 <= outcome.status <= 500
-            and outcome.by is not None
-            and outcome.status != 404
-        ):
-            refusal = Refusal(outcome.status, outcome.by.provenance())
-        elif outcome.status == 410 or (outcome.status == 404 and outcome.by is not None):
-            refusal = Refusal(outcome.status, outcome.by.provenance() if outcome.by is not None else here)
-        elif outcome.handler is None and outcome.unknown is None:
-            listing = self._listing(outcome.context)
-        sent, dropped = self._headers(outcome, exchange, is_own=redirect is not None or refusal is not None)
-        is_assets = place.match == "regex" and matches_only_assets(place.path)
-        serves_files = listing is not None and not is_assets
-        text, by = signature(outcome.context, self.banner(outcome.context).value)
-        return Scope(
-            id=identity,
-            match="condition" if only is not None else place.match,
-            path="" if place.match == "any" else place.path,
-            order=order,
-            provenance=here,
-            redirect=redirect,
-            headers=sent,
-            dropped=dropped,
-            refusal=refusal,
-            names=only,
-            content="assets" if is_assets else "pages",
-            listing=listing,
-            upstream=upstream,
-            signature=Setting(text, by or default_of(f"httpd {self.release}", "ServerSignature Off")),
-            undecided=outcome.unknown,
-            errors=self._error_headers(listener, virtual, names[0], outcome),
-            closed=closed(outcome.context, exchange),
-            overrides=self._overrides(outcome.context) if outcome.file is not None else None,
-            role=self._role(outcome.context),
-            exposes=self._exposes(listener, virtual, processor, names[0])
-            if serves_files and place.match == "any"
-            else None,
-        )
-
-    def banner(self, context: Context) -> Header:
-        return server_header(context, str(self.release), is_debian=self._is_debian)
-
-    def _headers(
-        self, outcome: Outcome, exchange: Exchange, *, is_own: bool
-    ) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
-        """The headers of a scope's answers, and those that are declared and never go out."""
-        sent, dropped = headers_of(outcome.context, exchange) if "headers" in self.config.modules else ((), ())
-        lost = [*dropped, *self.without_effect(outcome)]
-        if is_own:
-            lost += [Dropped(h.name, h.value, h.provenance, _ONLY_HANDLERS) for h in sent if h.on != "all"]
-            sent = tuple(header for header in sent if header.on == "all")
-        return (self.banner(outcome.context), *sent), tuple(lost)
-
-    def without_effect(self, outcome: Outcome) -> Iterator[Dropped]:
-        """Headers that are written where they do nothing: under a condition that is not met, in an override file that is not
-        read, or without the module."""
-        sections = {id(applied.section) for applied in outcome.context if applied.section is not None}
-        for skipped in self.config.skipped:
-            action = read_action(skipped.directive) if skipped.directive.key == "header" else None
-            inner = skipped.within[-1] if skipped.within else None
-            holds_here = (
-                inner is None or inner.key == "virtualhost" or any(_same(inner, a.section) for a in outcome.context)
-            )
-            if action is not None and action.verb in ("set", "add", "append", "merge", "setifempty") and holds_here:
-                yield Dropped(action.name, action.value, skipped.directive.provenance(), skipped.because)
-        if outcome.file is not None and sections is not None:
-            yield from self._unread_overrides(outcome)
-
-    def _unread_overrides(self, outcome: Outcome) -> Iterator[Dropped]:
-        reader = next((p.sections for p in self._processors.values() if p.sections.base[0] is outcome.context[0]), None)
-        folder = inside(outcome.file or "")
-        while reader is not None and (folder := folder.rpartition("/")[0]):
-            override = reader.override("/" + folder, outcome.context)
-            for directive in override.directives if override is not None else ():
-                action = read_action(directive) if directive.key == "header" else None
-                if override is not None and action is not None and directive not in override.holding:
-                    yield Dropped(action.name, action.value, directive.provenance(), override.because)
-
-    def _error_headers(
-        self, listener: Listener, virtual: Virtual, name: str | None, outcome: Outcome
-    ) -> tuple[Header, ...] | None:
-        """The headers of a 404 where a page of the site's own answers: that page is a handler's answer, so that both tables
-        go out."""
-        page = error_page(outcome.context, 404)
-        if page is None or not page.startswith("/"):
-            return None
-        exchange = self.exchange(listener, virtual, name, page)
-        inner = self.processor(virtual).answer(exchange, lenient=True)
-        sent, _ = headers_of(inner.context, exchange) if "headers" in self.config.modules else ((), ())
-        return (self.banner(inner.context), *(structs.replace(header, on="all") for header in sent))
-
-    def _redirect(
-        self, listener: Listener, virtual: Virtual, place: Place, outcome: Outcome, names: tuple[str | None, ...]
-    ) -> Redirect:
-        processor = self.processor(virtual)
-
-        def sample(name: str | None) -> RedirectSample:
-            exchange = self.exchange(listener, virtual, name, place.sample or "/")
-            url = exchange.absolute(exchange.sent)
-            return RedirectSample(url, processor.answer(exchange, lenient=True).location, name)
-
-        by = outcome.by
-        declared = (
-            by.args[-1]
-            if by is not None and by.key != "rewriterule" and by.args
-            else by.args[1]
-            if by is not None
-            else ""
-        )
-        return Redirect(
-            outcome.status or 302,
-            declared,
-            by.provenance() if by is not None else Provenance("default"),
-            tuple(map(sample, names)),
-            sample(ANY_NAME) if listener.default is virtual else None,
-            outcome.reflects,
-        )
-
-    @staticmethod
-    def _role(context: Context) -> Literal["status", "admin"] | None:
-        """What kind of page a handler makes where ``context`` holds, whoever is let in."""
-        said = last_in(context, "sethandler")
-        return _STATUS_PAGES.get(said.args[0].lower()) if said is not None and said.args else None
-
-    def _overrides(self, context: Context) -> Setting[Literal["off", "limited", "open"]]:
-        """How far override files count where ``context`` holds."""
-        said, listed = last_in(context, "allowoverride"), last_in(context, "allowoverridelist")
-        usual = default("AllowOverride", self.release)
-        words = said.raw.lower().split() if said is not None else [str(usual.value).lower()]
-        place = said.provenance() if said is not None else usual.provenance
-        if words != ["none"]:
-            return Setting("open", place)
-        names = [] if listed is None else [word for word in listed.args if word.lower() != "none"]
-        return Setting("limited" if names else "off", listed.provenance() if names and listed is not None else place)
-
-    def _listing(self, context: Context) -> Listing:
-        said = list(all_in(context, "options"))
-        place = said[-1].provenance() if said else default_of(f"httpd {self.release}", "Options FollowSymLinks")
-        return Listing("Indexes" in options(context) and "autoindex" in self.config.modules, place)
-
-    def _exposes(
-        self, listener: Listener, virtual: Virtual, processor: Processor, name: str | None
-    ) -> Setting[tuple[str, ...]]:
-        def is_refused(path: str) -> bool:
-            outcome = processor.answer(self.exchange(listener, virtual, name, path), lenient=True)
-            return (
-                outcome.unknown is None
-                and outcome.status is not None
-                and 300 <= outcome.status < 500
-                and outcome.by is not None
-            )
-
-        if not processor.document_root:
-            return unknown("no document root is set")
-        files = self._exposed.under(processor.document_root) if processor.has_root else None
-        may_refuse = bool(
-            processor.sections.files
-            or processor.sections.folder_patterns
-            or processor.sections.paths
-            or processor.rules
-        )
-        return exposed(
-            files,
-            processor.has_root,
-            is_refused,
-            may_refuse or bool(processor.sections.folders) or bool(processor.moves),
-        )
-
-    def _forward_proxy(self, listener: Listener, virtual: Virtual, order: int) -> Scope | None:
-        """The scope of requests for other servers, where the server is a forward proxy."""
-        said = virtual.last("proxyrequests")
-        if said is None or said.raw.strip().lower() != "on" or "proxy" not in self.config.modules:
-            return None
-        sections = [s for block in virtual.chain for s in sections_of(block, "proxy") if s.args[-1:] == ("*",)]
-        from rupex.servers.apache.sections import Applied
-
-        context = tuple(Applied("path", s.inner, s) for s in sections)
-        exchange = self.exchange(listener, virtual, None, "/")
-        return Scope(
-            id="proxy:*", match="condition", path="", order=order, provenance=said.provenance(),
-            upstream=Upstream(
-                url="*", provenance=said.provenance(), chosen_by="the request line", unknown="the client chooses it"
-            ),
-            closed=closed(context, exchange),
-        )  # fmt: skip
-
-
-def error_page(context: Context, status: int) -> str | None:
-    """What ``ErrorDocument`` says for a status: a path, an address or a text; None for the server's own page."""
-    found = None
-    for directive in all_in(context, "errordocument"):
-        words = directive.args
-        if len(words) > 1 and words[0] == str(status):
-            found = None if words[1].lower() == "default" else words[1]
-    return found
-
-
-def _takes_all(pattern: str) -> bool:
-    """Whether a pattern plainly takes every path, so that it is the whole site's."""
-    return re.fullmatch(r"\^?/?\??(?:\(?\.\*\)?)?\$?|!.*", pattern) is not None
-
-
-def _concrete(name: str | None) -> str:
-    """A name that a client would ask for: wildcards filled in."""
-    if name is None:
-        return ANY_NAME
-    return name.replace("*", "pier").replace("?", "7")
-
-
-def _same(one: Directive, other: Directive | None) -> bool:
-    return other is not None and (one.path, one.start) == (other.path, other.start)
-
-
-def _sample_of(pattern: str) -> str | None:
-    """A path that a pattern takes, for patterns that are nearly a path; None for others."""
-    text = pattern.removeprefix("^").removesuffix("$")
-    text = re.sub(r"\((?:\?:)?([\w.-]+)(?:\|[\w.-]+)*\)", r"\1", text)  # the first of several words
-    text = re.sub(r"\((?:\.[*+]|\[\^/\][*+])\)|\.[*+]|\[\^/\][*+]", SAMPLE_TAIL, text)
-    text = re.sub(r"\(\\d\+\)|\\d\+", "7", text)
-    text = re.sub(r"\\([./-])", r"\1", text).replace("/?", "/")
-    if re.search(r"[\\^$*+?()\[\]{}|]", text):
-        return None
-    candidate = text if text.startswith("/") else f"/{SAMPLE_TAIL}{text}"
-    try:
-        return candidate if search(pattern, candidate) is not None else None
-    except UndeterminedError:
-        return None
-
-
-__all__ = ["ApacheConfiguration", "error_page", "last_in"]
 
 
 def _said_roots(block: Block) -> tuple[str, ...]:

@@ -42,6 +42,14 @@ _NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for versio
 }
 
 
+def speaks_tls(config: LoadedConfig, virtual: Virtual) -> bool:
+    """Whether a virtual host answers with TLS."""
+    if "ssl" not in config.modules:
+        return False
+    said = virtual.says("sslengine")
+    return said is not None and said.raw.strip().lower() in ("on", "optional")
+
+
 class TlsResolver:
     """Resolves TLS settings of virtual hosts."""
 
