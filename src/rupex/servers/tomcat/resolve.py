@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Final, NamedTuple
+from typing import Final
 
 from rupex.host import TreeError
-from rupex.host.tree import inside
 from rupex.http.urls import authority_of
 from rupex.model import (
     Alike,
@@ -30,51 +29,17 @@ from rupex.model import (
     default_of,
     unknown,
 )
-from rupex.servers.family import WHOLE, Answer, Because, Request, Share, Surroundings
-from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
+from rupex.servers.tomcat.answer import answer_request
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
+from rupex.servers.tomcat.process import Member, Processor, address_of
 from rupex.servers.tomcat.release import default, find_java, find_release
-from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
 
 _WELL_KNOWN_STORES: Final = frozenset(("changeit", "changeme", "password", "secret", "rupex-well-known-secret-removed"))
-_STRANGER: Final = "198.51.100.7"
-"""An address that no rule speaks of (RFC 5737)."""
 _PASSWORDS: Final = ("certificateKeystorePassword", "keystorePass", "truststorePassword", "truststorePass")
-
-
-class Member(NamedTuple):
-    """A host at a connector: what becomes one endpoint."""
-
-    id: str
-    connector: Element
-    engine: Element
-    host: Element
-
-
-class Asked(NamedTuple):
-    """What valves see of a request besides its path."""
-
-    method: str
-    name: str
-    query: str | None
-    sent: str
-    exact: bool
-    is_rewritten: bool
-
-
-class Outcome(NamedTuple):
-    """What becomes of a request. ``status`` None: the application decides. ``headers``: those of its filters."""
-
-    context: Context | None
-    status: int | None = None
-    location: str | None = None
-    by: Provenance | None = None
-    headers: tuple[Header, ...] = ()
-    unknown: str | None = None
-    extra: tuple[tuple[str, str], ...] = ()
 
 
 class TomcatConfiguration:
@@ -105,8 +70,8 @@ class TomcatConfiguration:
             self.reader.problems.append(
                 Problem("missing", main_path, None, "no connector in it, so nothing is known of what it answers", True)
             )
-        self._parsed_rules: dict[str, tuple[Rule, ...]] = {}
-        self._read_rules()
+        self.processor = Processor(self.reader, self.release, self.default_context, self.deployed)
+        self.processor.read_rules(self.members)
         self.stores: tuple[StoreUse, ...] = tuple(self._stores())
         self.problems: tuple[Problem, ...] = tuple(self.reader.problems)
         self.texts: Mapping[str, str] = self.reader.texts
@@ -165,12 +130,8 @@ class TomcatConfiguration:
                 if _is_ajp(connector) or not connector.get("port", "8080").lstrip("-").isdecimal():
                     continue
                 for host in hosts:
-                    where = f"{self._address(connector)}:{connector.get('port', '8080')}"
+                    where = f"{address_of(connector)}:{connector.get('port', '8080')}"
                     self.members.append(Member(f"tomcat:{where}/{host.get('name')}", connector, engine, host))
-
-    @staticmethod
-    def _address(connector: Element) -> str:
-        return connector.get("address") or EVERY
 
     def _stores(self) -> Iterator[StoreUse]:
         """Key stores with the kind of their password: the factory one where nothing else is said."""
@@ -216,6 +177,9 @@ class TomcatConfiguration:
         first, end = share.bounds(len(found))
         return tuple(found[first:end]), {}
 
+    def answer(self, request: Request) -> Answer | None:
+        return answer_request(self, request)
+
     def _control_ports(self) -> Iterator[Endpoint]:
         """The shutdown port, and connectors for a proxy in front (AJP)."""
         if self.server is None:
@@ -252,7 +216,7 @@ class TomcatConfiguration:
         return Endpoint(
             id=member.id,
             family=self.family,
-            address=self._address(connector),
+            address=address_of(connector),
             port=int(connector.get("port", "8080")),
             names=tuple(name for name in names if name != "localhost"),
             default=is_default,
@@ -319,7 +283,7 @@ class TomcatConfiguration:
     def _scope(self, member: Member, context: Context | None, path: str, order: int) -> Scope:
         sample = f"{path}/{SAMPLE_TAIL}"
         connector = member.connector
-        outcome = self.answer_path(member, sample, "GET", exact=False)
+        outcome = self.processor.answer_path(member, sample, "GET", exact=False)
         place = member.host.provenance() if context is None else context.provenance
         redirect = refusal = listing = None
         names = [alias.text for alias in member.host.all("Alias")]
@@ -339,7 +303,7 @@ class TomcatConfiguration:
             on, by = context.app.listings()
             listing = Listing(on, by or default_of(f"Tomcat {self.release}"))
         signature, signed_by = self._signature(member)
-        headers = (*self._server_headers(connector), *outcome.headers)
+        headers = (*self.server_headers(connector), *outcome.headers)
         dropped = tuple(
             Dropped(
                 "X-Content-Type-Options",
@@ -362,7 +326,7 @@ class TomcatConfiguration:
             listing=listing,
             signature=Setting(signature, signed_by),
             undecided=outcome.unknown,
-            closed=self._closed(member, context),
+            closed=self.processor.closed(member, context),
             role="admin" if context is not None and context.role else None,
         )
 
@@ -370,10 +334,12 @@ class TomcatConfiguration:
         port = int(member.connector.get("port", "8080"))
         url = f"http://{authority_of(name, port, 80)}{path}?{SAMPLE_QUERY}"
         return RedirectSample(
-            url, self.answer_path(member, path, "GET", name=name, query=SAMPLE_QUERY, exact=False).location, name
+            url,
+            self.processor.answer_path(member, path, "GET", name=name, query=SAMPLE_QUERY, exact=False).location,
+            name,
         )
 
-    def _server_headers(self, connector: Element) -> Iterator[Header]:
+    def server_headers(self, connector: Element) -> Iterator[Header]:
         said = connector.attributes.get("server")
         usual = default("server_header", self.release)
         if said or usual.value:
@@ -392,274 +358,6 @@ class TomcatConfiguration:
                     said = f"Apache Tomcat/{self.release}" if valve.flag("showServerInfo", otherwise=True) else ""
                     return said, valve.provenance()
         return f"Apache Tomcat/{self.release}", default_of(f"Tomcat {self.release}", "ErrorReportValve")
-
-    # One request
-
-    def _closed(self, member: Member, context: Context | None) -> Setting[bool]:
-        """Whether strangers are kept out of an application: by address or by a login."""
-        valve = self._refusing_valve(member, context)
-        if valve is not None:
-            return Setting(True, valve.provenance())
-        if context is not None:
-            for constraint in context.app.constraints("/index", "GET"):
-                if constraint.roles is not None and context.app.login():
-                    return Setting(True, constraint.element.provenance())
-            if context.role == "admin" and context.app.login():
-                return Setting(True, context.provenance)
-            if context.role == "admin" and not context.app.descriptors[1:]:
-                return unknown("the application's own descriptor is not in the tree")
-        return Setting(False, None)
-
-    def _valves(self, member: Member, context: Context | None) -> Iterator[tuple[Element, Element]]:
-        """The valves that a request passes, in order, each with the element that it stands in."""
-        elements: list[Element] = [member.engine, member.host]
-        if context is not None:
-            elements += [self.default_context] if self.default_context is not None else []
-            elements += context.elements
-        for element in elements:
-            for valve in element.all("Valve"):
-                yield valve, element
-
-    def _refusing_valve(self, member: Member, context: Context | None) -> Element | None:
-        """The valve that refuses a stranger's address."""
-        valves = (valve for valve, _ in self._valves(member, context))
-        return next((valve for valve in valves if _refuses(_kind(valve), valve.get("allow"), valve.get("deny"))), None)
-
-    def _rules(self, member: Member, context: Context | None, element: Element) -> tuple[Rule, ...]:
-        """The rules of a rewrite valve that stands in ``element``."""
-        if element is member.host:
-            names = member.engine.get("name", "Catalina"), member.host.get("name", "localhost")
-            folder = self.reader.path(f"conf/{'/'.join(names)}")
-        elif element is not member.engine and context is not None and context.folder is not None:
-            folder = f"{context.folder}/WEB-INF"
-        else:
-            return (Rule("", "", {}, (), element.provenance(), "a rewrite valve's rules are not in the tree"),)
-        path = f"{folder}/rewrite.config"
-        if path not in self._parsed_rules:
-            self._parsed_rules[path] = parse_rules(path, self.reader.text(path))
-        return self._parsed_rules[path]
-
-    def _read_rules(self) -> None:
-        for member in self.members:
-            for context in (None, *self.deployed[id(member.host)]):
-                for valve, element in self._valves(member, context):
-                    if _kind(valve) == "RewriteValve":
-                        self._rules(member, context, element)
-
-    def _before(self, member: Member, context: Context | None, path: str, asked: Asked) -> Outcome | str | None:
-        """What the valves make of a request: an answer, another path to go on with, or nothing."""
-        for valve, element in self._valves(member, context):
-            if _refuses(_kind(valve), valve.get("allow"), valve.get("deny")):
-                return Outcome(context, int(valve.get("denyStatus") or 403), by=valve.provenance())
-            if _kind(valve) == "RewriteValve" and not asked.is_rewritten:
-                below = None if element is member.host or context is None else context.path
-                connector = member.connector
-                variables = {
-                    "HTTPS": "on" if connector.flag("SSLEnabled") or connector.flag("secure") else "off",
-                    "HTTP_HOST": asked.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
-                    "REQUEST_URI": asked.sent or path, "QUERY_STRING": asked.query or "",
-                    "REQUEST_METHOD": asked.method, "REQUEST_SCHEME": "",
-                }  # fmt: skip
-                subject = Subject(path[len(below or "") :], asked.query, variables, below)
-                done = rewrite(self._rules(member, context, element), subject, self.release.number)
-                if done.status is not None:
-                    found = Outcome(context, done.status, done.location, by=done.by)
-                    is_refusal = done.status >= 400
-                    if not done.goes_on or self.release.number < (10, 1) or (is_refusal and below is None):
-                        return found
-                    # The request goes on, and an error of its own on top of this answer is one too many (10.1.60).
-                    own = self.answer_path(
-                        member,
-                        path,
-                        asked.method,
-                        name=asked.name,
-                        query=asked.query,
-                        exact=asked.exact,
-                        is_rewritten=True,
-                    )
-                    return found._replace(status=500) if (own.status or 0) >= 400 else found
-                if done.by is not None:
-                    return (below or "") + done.path
-        return None
-
-    def answer_path(
-        self,
-        member: Member,
-        path: str,
-        method: str,
-        *,
-        name: str = "",
-        query: str | None = None,
-        exact: bool = True,
-        sent: str = "",
-        is_rewritten: bool = False,
-    ) -> Outcome:
-        """What a request for ``path`` gets. ``exact``: look at files too; ``sent``: the path as it was sent;
-        ``is_rewritten``: a rewrite valve gave it, and no other one is asked."""
-        connector = member.connector
-        is_secure = connector.flag("SSLEnabled") or connector.flag("secure")
-        context = next(
-            (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
-        )
-        asked = Asked(method, name, query, sent, exact, is_rewritten)
-        try:
-            before = self._before(member, context, path, asked)
-        except UndeterminedError as undetermined:
-            return Outcome(context, unknown=undetermined.why)
-        if isinstance(before, str):
-            return self.answer_path(
-                member, before, method, name=name, query=query, exact=exact, sent=before, is_rewritten=True
-            )
-        if before is not None and (method != "TRACE" or connector.flag("allowTrace")):
-            return before
-        if context is None:
-            return Outcome(
-                None,
-                404 if self._knows_apps(member) else None,
-                by=None,
-                unknown=None if self._knows_apps(member) else "the applications are not in the tree",
-            )
-        if method == "TRACE" and not connector.flag("allowTrace"):
-            return Outcome(context, 405)
-        inner = path[len(context.path) :]
-        if not inner and context.path:
-            return Outcome(
-                context, 302, context.path + "/" + (f"?{query}" if query is not None else ""), by=context.provenance
-            )
-        if inner.upper().startswith(("/WEB-INF", "/META-INF")):
-            return Outcome(context, 404)  # before any filter
-        cached = (("Cache-Control", "private"),) if method != "POST" else ()
-        held = list(context.app.constraints(inner or "/", method))
-        if any(constraint.is_confidential for constraint in held) and not is_secure:
-            return self._to_secure(member, context, held[0].element, sent or path, name, query)._replace(extra=cached)
-        if any(constraint.roles == () for constraint in held):
-            return Outcome(context, 403, by=held[0].element.provenance(), extra=cached)
-        if any(constraint.roles for constraint in held):
-            login = context.app.login()
-            if login in ("BASIC", "DIGEST"):
-                return Outcome(context, 401, by=held[0].element.provenance(), extra=cached)
-            return Outcome(
-                context,
-                None if login else 403,
-                by=held[0].element.provenance(),
-                unknown="a page to log in answers" if login else None,
-            )
-        welcome = next((name for name in context.app.welcome_files() if self._has_page(context, inner, name)), "")
-        headers = tuple(context.app.headers((inner or "/") + welcome, self.release, is_secure=is_secure))
-        if held and method != "POST":
-            headers = (*headers, Header("Cache-Control", "private", "all", held[0].element.provenance()))
-        status, location = self._from_disk(context, inner, query) if exact else (None, None)
-        return Outcome(context, status, location, headers=headers)
-
-    def _to_secure(
-        self, member: Member, context: Context, constraint: Element, path: str, name: str, query: str | None
-    ) -> Outcome:
-        """The transport guarantee on a plain connector: a redirect to its redirectPort, or a refusal without one."""
-        port = member.connector.get("redirectPort", "443")
-        if not port.isdecimal() or int(port) <= 0:
-            return Outcome(context, 403, by=constraint.provenance())
-        realm = next((r for element in (member.host, member.engine) for r in element.all("Realm")), None)
-        status = realm.get("transportGuaranteeRedirectStatus", "302") if realm is not None else "302"
-        host = name or member.host.get("name")
-        target = f"https://{authority_of(host, int(port), 443)}{path}" + (f"?{query}" if query is not None else "")
-        return Outcome(
-            context,
-            int(status) if status.isdecimal() else 302,
-            target,
-            by=constraint.provenance(),
-        )
-
-    def _knows_apps(self, member: Member) -> bool:
-        return self.around.tree.is_folder(self.reader.path(member.host.get("appBase", "webapps")))
-
-    def _has_page(self, context: Context, inner: str, name: str) -> bool:
-        """Whether a folder has a page that stands for it, by whose path filters are chosen."""
-        path = inside(f"{context.folder}{inner}{name}")
-        return inner.endswith("/") and context.folder is not None and self.around.tree.is_file(path)
-
-    def _from_disk(self, context: Context, inner: str, query: str | None) -> tuple[int | None, str | None]:
-        """What the default servlet makes of a file or folder; (None, None) where something else of the application may answer."""
-        tree, folder = self.around.tree, context.folder
-        if folder is None or context.app.has_servlets() or inner.endswith((".jsp", ".jspx")):
-            return None, None
-        path = inside(f"{folder}{inner}")
-        if tree.is_folder(path):
-            if not inner.endswith("/"):
-                return 302, context.path + inner + "/" + (f"?{query}" if query is not None else "")
-            for name in context.app.welcome_files() or ("index.html", "index.htm", "index.jsp"):
-                if tree.is_file(f"{path}/{name}"):
-                    return (None if name.endswith(".jsp") else 200), None
-            return (200 if context.app.listings()[0] else 404), None
-        return (200 if tree.is_file(path) and not inner.endswith("/") else 404), None
-
-    def answer(self, request: Request) -> Answer | None:
-        """Follow a request: the connector of its port, the host of its name, the application of its path."""
-        here = [m for m in self.members if int(m.connector.get("port", "8080")) == request.port]
-        if request.address is not None:
-            here = [m for m in here if self._address(m.connector) in (request.address, EVERY)]
-        if not here:
-            return None
-        member = next((m for m in here if request.name.lower() in self._names(m.host)), None)
-        member = member or next((m for m in here if m.host.get("name") == m.engine.get("defaultHost")), here[0])
-        connector = member.connector
-        is_tls = connector.flag("SSLEnabled")
-        transport = "tls" if is_tls else "plain"
-        why = [
-            Because(f"the request meets the connector at {connector.get('port', '8080')}", connector.provenance()),
-            Because(f"the host {member.host.get('name')} answers", member.host.provenance()),
-        ]
-        if is_tls != (request.scheme == "https"):
-            return Answer(
-                endpoint=member.id,
-                scope="",
-                transport=transport,
-                why=tuple(why),
-                status=400 if is_tls else None,
-                closed=not is_tls,
-            )
-        from rupex.servers.tomcat.paths import normalise
-
-        outcome = self.answer_path(
-            member,
-            normalise(request.path or "/"),
-            request.method,
-            name=request.name,
-            query=request.query,
-            sent=request.path,
-        )
-        if outcome.context is not None:
-            why.append(Because(f"the application {outcome.context.path or '/'} is meant", outcome.context.provenance))
-        if outcome.by is not None:
-            why.append(Because("decided here", outcome.by))
-        path = outcome.context.path if outcome.context is not None else ""
-        headers = [(h.name, h.value) for h in (*self._server_headers(connector), *outcome.headers)]
-        why += [Because(f"{h.name}: {h.value}", h.provenance) for h in outcome.headers]
-        headers += outcome.extra
-        if outcome.location is not None:
-            headers.append(("Location", outcome.location))
-        if outcome.status == 401 and outcome.context is not None:
-            headers.append(("WWW-Authenticate", f'Basic realm="{outcome.context.app.realm()}"'))
-        return Answer(
-            endpoint=member.id, scope=f"prefix:{path}" if path else "any", transport=transport,
-            status=outcome.status if request.status is None else request.status, location=outcome.location,
-            headers=tuple(headers), why=tuple(why), unknown=outcome.unknown,
-        )  # fmt: skip
-
-    @staticmethod
-    def _names(host: Element) -> set[str]:
-        return {host.get("name").lower(), *(alias.text.lower() for alias in host.all("Alias"))}
-
-
-def _kind(valve: Element) -> str:
-    return valve.get("className").rpartition(".")[2]
-
-
-def _refuses(kind: str, allow: str, deny: str) -> bool:
-    """Whether a valve that goes by addresses refuses a stranger's."""
-    if kind == "RemoteAddrValve":
-        is_denied = bool(deny) and search(f"^(?:{deny})$", _STRANGER) is not None
-        return is_denied or (bool(allow) and search(f"^(?:{allow})$", _STRANGER) is None)
-    return kind in ("RemoteCIDRValve", "RemoteHostValve") and bool(allow) and not allow.startswith(("0.0.0.0/0", ".*"))
 
 
 def _is_ajp(connector: Element) -> bool:

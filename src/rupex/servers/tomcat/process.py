@@ -1,0 +1,280 @@
+"""The way of one request: valves, the application, its constraints and filters, and what lies on disk."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import Final, NamedTuple
+
+from rupex.host.tree import inside
+from rupex.http.urls import authority_of
+from rupex.model import (
+    Header,
+    Provenance,
+    Setting,
+    unknown,
+)
+from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.samples import EVERY
+from rupex.servers.tomcat.deployed import Context, Reader
+from rupex.servers.tomcat.release import Release
+from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
+from rupex.servers.tomcat.syntax import Element
+
+_STRANGER: Final = "198.51.100.7"
+"""An address that no rule speaks of (RFC 5737)."""
+
+
+class Member(NamedTuple):
+    """A host at a connector: what becomes one endpoint."""
+
+    id: str
+    connector: Element
+    engine: Element
+    host: Element
+
+
+class Asked(NamedTuple):
+    """What valves see of a request besides its path."""
+
+    method: str
+    name: str
+    query: str | None
+    sent: str
+    exact: bool
+    is_rewritten: bool
+
+
+class Outcome(NamedTuple):
+    """What becomes of a request. ``status`` None: the application decides. ``headers``: those of its filters."""
+
+    context: Context | None
+    status: int | None = None
+    location: str | None = None
+    by: Provenance | None = None
+    headers: tuple[Header, ...] = ()
+    unknown: str | None = None
+    extra: tuple[tuple[str, str], ...] = ()
+
+
+class Processor:
+    """Follows requests through valves, constraints and filters. ``deployed``: the applications of each host, by its id."""
+
+    def __init__(
+        self, reader: Reader, release: Release, default_context: Element | None, deployed: dict[int, list[Context]]
+    ) -> None:
+        self.reader, self.release, self.default_context, self.deployed = reader, release, default_context, deployed
+        self._parsed_rules: dict[str, tuple[Rule, ...]] = {}
+
+    def closed(self, member: Member, context: Context | None) -> Setting[bool]:
+        """Whether strangers are kept out of an application: by address or by a login."""
+        valve = self._refusing_valve(member, context)
+        if valve is not None:
+            return Setting(True, valve.provenance())
+        if context is not None:
+            for constraint in context.app.constraints("/index", "GET"):
+                if constraint.roles is not None and context.app.login():
+                    return Setting(True, constraint.element.provenance())
+            if context.role == "admin" and context.app.login():
+                return Setting(True, context.provenance)
+            if context.role == "admin" and not context.app.descriptors[1:]:
+                return unknown("the application's own descriptor is not in the tree")
+        return Setting(False, None)
+
+    def _valves(self, member: Member, context: Context | None) -> Iterator[tuple[Element, Element]]:
+        """The valves that a request passes, in order, each with the element that it stands in."""
+        elements: list[Element] = [member.engine, member.host]
+        if context is not None:
+            elements += [self.default_context] if self.default_context is not None else []
+            elements += context.elements
+        for element in elements:
+            for valve in element.all("Valve"):
+                yield valve, element
+
+    def _refusing_valve(self, member: Member, context: Context | None) -> Element | None:
+        """The valve that refuses a stranger's address."""
+        valves = (valve for valve, _ in self._valves(member, context))
+        return next((valve for valve in valves if _refuses(_kind(valve), valve.get("allow"), valve.get("deny"))), None)
+
+    def _rules(self, member: Member, context: Context | None, element: Element) -> tuple[Rule, ...]:
+        """The rules of a rewrite valve that stands in ``element``."""
+        if element is member.host:
+            names = member.engine.get("name", "Catalina"), member.host.get("name", "localhost")
+            folder = self.reader.path(f"conf/{'/'.join(names)}")
+        elif element is not member.engine and context is not None and context.folder is not None:
+            folder = f"{context.folder}/WEB-INF"
+        else:
+            return (Rule("", "", {}, (), element.provenance(), "a rewrite valve's rules are not in the tree"),)
+        path = f"{folder}/rewrite.config"
+        if path not in self._parsed_rules:
+            self._parsed_rules[path] = parse_rules(path, self.reader.text(path))
+        return self._parsed_rules[path]
+
+    def read_rules(self, members: Iterable[Member]) -> None:
+        """Read the files of all rewrite valves, so that they are files of the configuration."""
+        for member in members:
+            for context in (None, *self.deployed[id(member.host)]):
+                for valve, element in self._valves(member, context):
+                    if _kind(valve) == "RewriteValve":
+                        self._rules(member, context, element)
+
+    def _before(self, member: Member, context: Context | None, path: str, asked: Asked) -> Outcome | str | None:
+        """What the valves make of a request: an answer, another path to go on with, or nothing."""
+        for valve, element in self._valves(member, context):
+            if _refuses(_kind(valve), valve.get("allow"), valve.get("deny")):
+                return Outcome(context, int(valve.get("denyStatus") or 403), by=valve.provenance())
+            if _kind(valve) == "RewriteValve" and not asked.is_rewritten:
+                below = None if element is member.host or context is None else context.path
+                connector = member.connector
+                variables = {
+                    "HTTPS": "on" if connector.flag("SSLEnabled") or connector.flag("secure") else "off",
+                    "HTTP_HOST": asked.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
+                    "REQUEST_URI": asked.sent or path, "QUERY_STRING": asked.query or "",
+                    "REQUEST_METHOD": asked.method, "REQUEST_SCHEME": "",
+                }  # fmt: skip
+                subject = Subject(path[len(below or "") :], asked.query, variables, below)
+                done = rewrite(self._rules(member, context, element), subject, self.release.number)
+                if done.status is not None:
+                    found = Outcome(context, done.status, done.location, by=done.by)
+                    is_refusal = done.status >= 400
+                    if not done.goes_on or self.release.number < (10, 1) or (is_refusal and below is None):
+                        return found
+                    # The request goes on, and an error of its own on top of this answer is one too many (10.1.60).
+                    own = self.answer_path(
+                        member,
+                        path,
+                        asked.method,
+                        name=asked.name,
+                        query=asked.query,
+                        exact=asked.exact,
+                        is_rewritten=True,
+                    )
+                    return found._replace(status=500) if (own.status or 0) >= 400 else found
+                if done.by is not None:
+                    return (below or "") + done.path
+        return None
+
+    def answer_path(
+        self,
+        member: Member,
+        path: str,
+        method: str,
+        *,
+        name: str = "",
+        query: str | None = None,
+        exact: bool = True,
+        sent: str = "",
+        is_rewritten: bool = False,
+    ) -> Outcome:
+        """What a request for ``path`` gets. ``exact``: look at files too; ``sent``: the path as it was sent;
+        ``is_rewritten``: a rewrite valve gave it, and no other one is asked."""
+        connector = member.connector
+        is_secure = connector.flag("SSLEnabled") or connector.flag("secure")
+        context = next(
+            (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
+        )
+        asked = Asked(method, name, query, sent, exact, is_rewritten)
+        try:
+            before = self._before(member, context, path, asked)
+        except UndeterminedError as undetermined:
+            return Outcome(context, unknown=undetermined.why)
+        if isinstance(before, str):
+            return self.answer_path(
+                member, before, method, name=name, query=query, exact=exact, sent=before, is_rewritten=True
+            )
+        if before is not None and (method != "TRACE" or connector.flag("allowTrace")):
+            return before
+        if context is None:
+            return Outcome(
+                None,
+                404 if self._knows_apps(member) else None,
+                by=None,
+                unknown=None if self._knows_apps(member) else "the applications are not in the tree",
+            )
+        if method == "TRACE" and not connector.flag("allowTrace"):
+            return Outcome(context, 405)
+        inner = path[len(context.path) :]
+        if not inner and context.path:
+            return Outcome(
+                context, 302, context.path + "/" + (f"?{query}" if query is not None else ""), by=context.provenance
+            )
+        if inner.upper().startswith(("/WEB-INF", "/META-INF")):
+            return Outcome(context, 404)  # before any filter
+        cached = (("Cache-Control", "private"),) if method != "POST" else ()
+        held = list(context.app.constraints(inner or "/", method))
+        if any(constraint.is_confidential for constraint in held) and not is_secure:
+            return self._to_secure(member, context, held[0].element, sent or path, name, query)._replace(extra=cached)
+        if any(constraint.roles == () for constraint in held):
+            return Outcome(context, 403, by=held[0].element.provenance(), extra=cached)
+        if any(constraint.roles for constraint in held):
+            login = context.app.login()
+            if login in ("BASIC", "DIGEST"):
+                return Outcome(context, 401, by=held[0].element.provenance(), extra=cached)
+            return Outcome(
+                context,
+                None if login else 403,
+                by=held[0].element.provenance(),
+                unknown="a page to log in answers" if login else None,
+            )
+        welcome = next((name for name in context.app.welcome_files() if self._has_page(context, inner, name)), "")
+        headers = tuple(context.app.headers((inner or "/") + welcome, self.release, is_secure=is_secure))
+        if held and method != "POST":
+            headers = (*headers, Header("Cache-Control", "private", "all", held[0].element.provenance()))
+        status, location = self._from_disk(context, inner, query) if exact else (None, None)
+        return Outcome(context, status, location, headers=headers)
+
+    def _to_secure(
+        self, member: Member, context: Context, constraint: Element, path: str, name: str, query: str | None
+    ) -> Outcome:
+        """The transport guarantee on a plain connector: a redirect to its redirectPort, or a refusal without one."""
+        port = member.connector.get("redirectPort", "443")
+        if not port.isdecimal() or int(port) <= 0:
+            return Outcome(context, 403, by=constraint.provenance())
+        realm = next((r for element in (member.host, member.engine) for r in element.all("Realm")), None)
+        status = realm.get("transportGuaranteeRedirectStatus", "302") if realm is not None else "302"
+        host = name or member.host.get("name")
+        target = f"https://{authority_of(host, int(port), 443)}{path}" + (f"?{query}" if query is not None else "")
+        return Outcome(
+            context,
+            int(status) if status.isdecimal() else 302,
+            target,
+            by=constraint.provenance(),
+        )
+
+    def _knows_apps(self, member: Member) -> bool:
+        return self.reader.tree.is_folder(self.reader.path(member.host.get("appBase", "webapps")))
+
+    def _has_page(self, context: Context, inner: str, name: str) -> bool:
+        """Whether a folder has a page that stands for it, by whose path filters are chosen."""
+        path = inside(f"{context.folder}{inner}{name}")
+        return inner.endswith("/") and context.folder is not None and self.reader.tree.is_file(path)
+
+    def _from_disk(self, context: Context, inner: str, query: str | None) -> tuple[int | None, str | None]:
+        """What the default servlet makes of a file or folder; (None, None) where something else of the application may answer."""
+        tree, folder = self.reader.tree, context.folder
+        if folder is None or context.app.has_servlets() or inner.endswith((".jsp", ".jspx")):
+            return None, None
+        path = inside(f"{folder}{inner}")
+        if tree.is_folder(path):
+            if not inner.endswith("/"):
+                return 302, context.path + inner + "/" + (f"?{query}" if query is not None else "")
+            for name in context.app.welcome_files() or ("index.html", "index.htm", "index.jsp"):
+                if tree.is_file(f"{path}/{name}"):
+                    return (None if name.endswith(".jsp") else 200), None
+            return (200 if context.app.listings()[0] else 404), None
+        return (200 if tree.is_file(path) and not inner.endswith("/") else 404), None
+
+
+def _kind(valve: Element) -> str:
+    return valve.get("className").rpartition(".")[2]
+
+
+def _refuses(kind: str, allow: str, deny: str) -> bool:
+    """Whether a valve that goes by addresses refuses a stranger's."""
+    if kind == "RemoteAddrValve":
+        is_denied = bool(deny) and search(f"^(?:{deny})$", _STRANGER) is not None
+        return is_denied or (bool(allow) and search(f"^(?:{allow})$", _STRANGER) is None)
+    return kind in ("RemoteCIDRValve", "RemoteHostValve") and bool(allow) and not allow.startswith(("0.0.0.0/0", ".*"))
+
+
+def address_of(connector: Element) -> str:
+    return connector.get("address") or EVERY
