@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 
 from rupex.credentials import inspect_credentials
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
-from rupex.model.run import KeyItem
+from rupex.model.told import KeyItem
 from tests.support import NOW, TreeTest, rupex, valid_document
 from tests.test_credential_controls import weak_key
 

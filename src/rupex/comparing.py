@@ -7,21 +7,17 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Final
 
 from rupex.model import Endpoint, Verdict
-from rupex.model.judgement import SEVERITIES, VERDICTS
-from rupex.model.run import (
+from rupex.model.compared import (
     Changed,
     ChangeDocument,
-    CheckDocument,
     CompareDocument,
-    FileTrace,
     HostComparison,
-    HostDocument,
     LostPair,
-    PlaceDocument,
-    Run,
     ScorePair,
     UnchangedDocument,
 )
+from rupex.model.judgement import SEVERITIES, VERDICTS
+from rupex.model.run import CheckDocument, FileTrace, HostDocument, PlaceDocument, Run
 
 _WIRE = re.compile(r"wire:(?:\[[^\]]*\]|[^:]*):")
 _SMALL: Final = 0.005

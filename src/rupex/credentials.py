@@ -16,7 +16,8 @@ from rupex.host import HostTree, open_tree
 from rupex.host.opening import Located, is_archive
 from rupex.host.tree import TreeError
 from rupex.model import Certificate, FileFacts, Key, RupexError, bounds, lifetime_days
-from rupex.model.run import (
+from rupex.model.run import ProblemDocument
+from rupex.model.told import (
     AccountItem,
     CertificateItem,
     CertifiedKey,
@@ -26,7 +27,6 @@ from rupex.model.run import (
     KeyItem,
     KeystoreItem,
     PairDocument,
-    ProblemDocument,
 )
 from rupex.pki.certificates import CredentialError, parse_certificates
 from rupex.pki.keys import parse_private_key, rsa_is_whole

@@ -49,7 +49,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _is_closed(document: Any) -> bool:
     """Whether something in it could not be opened for want of a password."""
-    from rupex.model.run import KeyItem, KeystoreItem
+    from rupex.model.told import KeyItem, KeystoreItem
 
     return any(
         (isinstance(item, KeyItem) and item.public_sha256 is None)

@@ -46,7 +46,8 @@ def run(arguments: argparse.Namespace) -> int:
         return _answer(evidence, arguments, status)
     if arguments.line is not None:
         return _governs(evidence, located.tree, arguments, status)
-    from rupex.model.run import EffectiveDocument, ProblemDocument
+    from rupex.model.run import ProblemDocument
+    from rupex.model.told import EffectiveDocument
 
     problems = tuple(ProblemDocument(p.kind, p.file, p.line, p.message) for p in evidence.host.problems)
     document = EffectiveDocument(endpoints=evidence.host.endpoints, problems=problems)
@@ -55,7 +56,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
-    from rupex.model.run import AnswerDocument, Because, Response
+    from rupex.model.told import AnswerDocument, Because, Response
     from rupex.reports.clean import clean
 
     request = _request(arguments)
@@ -81,7 +82,7 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
 def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: int) -> int:
     from rupex.governs import governed_by
     from rupex.host import TreeError
-    from rupex.model.run import GovernedDocument, LineDocument
+    from rupex.model.told import GovernedDocument, LineDocument
 
     name, _, number = arguments.line.rpartition(":")
     if not name or not number.isdigit() or not int(number):

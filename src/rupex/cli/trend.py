@@ -46,7 +46,7 @@ def _stamp(text: str | None) -> str | None:
 def run(arguments: argparse.Namespace) -> int:
     from rupex.history import trend
     from rupex.model import RupexError
-    from rupex.model.run import TrendDocument
+    from rupex.model.compared import TrendDocument
     from rupex.reports.jsons import render_json
     from rupex.reports.trend import render_trend
 

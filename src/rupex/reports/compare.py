@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final
 
-from rupex.model.run import ChangeDocument, CompareDocument, HostComparison, PlaceDocument, UnchangedDocument
+from rupex.model.compared import ChangeDocument, CompareDocument, HostComparison, UnchangedDocument
+from rupex.model.run import PlaceDocument
 from rupex.reports.page import Page, Style
 from rupex.scoring import band_of
 

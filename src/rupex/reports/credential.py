@@ -2,14 +2,7 @@
 
 from __future__ import annotations
 
-from rupex.model.run import (
-    AccountItem,
-    CertificateItem,
-    CredentialDocument,
-    CredentialItem,
-    KeyItem,
-    KeystoreItem,
-)
+from rupex.model.told import AccountItem, CertificateItem, CredentialDocument, CredentialItem, KeyItem, KeystoreItem
 from rupex.reports.page import Page, Style
 
 _SHOWN_NAMES = 6

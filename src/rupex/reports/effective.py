@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any, Final
 
 from rupex.model import Endpoint, Provenance, Scope, Setting, Tls
-from rupex.model.run import AnswerDocument, EffectiveDocument, LineDocument
+from rupex.model.told import AnswerDocument, EffectiveDocument, LineDocument
 from rupex.reports.page import Page
 
 _SHOWN_PLACES: Final = 8

@@ -8,16 +8,9 @@ from typing import Any, Final
 
 import msgspec
 
-from rupex.model.run import (
-    AnswerDocument,
-    CompareDocument,
-    CredentialDocument,
-    EffectiveDocument,
-    LineDocument,
-    Run,
-    SuitesDocument,
-    TrendDocument,
-)
+from rupex.model.compared import CompareDocument, TrendDocument
+from rupex.model.run import Run
+from rupex.model.told import AnswerDocument, CredentialDocument, EffectiveDocument, LineDocument, SuitesDocument
 
 DOCUMENTS: Final[dict[str, Any]] = {
     "run": Run,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.history import Trend
-from rupex.model.run import TrendPoint
+from rupex.model.compared import TrendPoint
 from rupex.reports.page import Page, Style
 from rupex.reports.text import scale, score_style
 from rupex.scoring import band_of
