@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import atexit
 import os
+import random
 import re
 import socket
 import ssl
@@ -39,10 +40,23 @@ class ServerError(AssertionError):
     """The real server did not start with a case's configuration."""
 
 
+_PORTS = range(10_000, 32_000)
+"""Below those that the system gives to clients, so that no connection takes a port before its server does."""
+_given: set[int] = set()
+
+
 def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port: int = probe.getsockname()[1]
+    """A port on which nothing listens, and which was not given before."""
+    while True:
+        port = random.SystemRandom().choice(_PORTS)
+        if port in _given:
+            continue
+        with socket.socket() as probe:
+            try:
+                probe.bind(("", port))
+            except OSError:
+                continue
+        _given.add(port)
         return port
 
 
