@@ -15,7 +15,7 @@ from unittest import mock
 from rupex.assess import WORTH_SHARING, assess, assess_tree
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
-from rupex.gather import Scene, host_of, open_scene
+from rupex.gather import Scene, gather, host_of, open_scene
 from rupex.host import open_tree
 from rupex.judging import judge
 from rupex.model import Host, Verdict
@@ -220,6 +220,22 @@ class BadInputTest(TreeTest):
                 evidence = self.gather()
                 self.assertEqual([p.kind for p in evidence.host.problems], [kind] if kind else [])
                 self.assertEqual(sum(len(endpoint.scopes) for endpoint in evidence.host.endpoints), scopes)
+
+    def test_files_and_blocks_that_go_deep_into_each_other_end_in_a_problem(self) -> None:
+        for folder, main, opens, closes, include, site in (
+            ("etc/nginx", "nginx.conf", "location / {\n", "}\n", "include {};\n", "server { listen 80; }\n"),
+            ("etc/apache2", "apache2.conf", "<IfModule !x>\n", "</IfModule>\n", "Include {}\n", "Listen 80\n"),
+        ):
+            with self.subTest(folder), tempfile.TemporaryDirectory() as scratch:
+                root = Path(scratch, folder)
+                root.mkdir(parents=True)
+                for number in range(23):
+                    inner = include.format(f"f{number + 1}") if number < 22 else site
+                    (root / f"f{number}").write_text(opens * 60 + inner + closes * 60)
+                (root / main).write_text("events {}\n" * (main[0] == "n") + include.format("f0"))
+                host = gather(open_tree(Path(scratch)).tree, "", name="host").host
+                self.assertEqual({problem.kind for problem in host.problems} - {"missing"}, {"bound"})
+                self.assertIn("too deep", host.problems[0].message)
 
     def test_what_an_unprivileged_auditor_may_not_read_is_a_problem(self) -> None:
         self.write_nginx("include secret.conf;\n" + REDIRECT % "a.test", secret__conf="")

@@ -54,6 +54,11 @@ class CertificatesTest(unittest.TestCase):
             with contextlib.suppress(CredentialError):
                 parse_certificates(der)
 
+    def test_a_name_that_is_no_text_makes_a_certificate_unreadable(self) -> None:
+        at = CERTIFICATE.index(b"\x06\x03\x55\x04\x03") + 5  # the common name's value, behind its object identifier
+        with self.assertRaisesRegex(CredentialError, "cannot be read"):
+            parse_certificates(CERTIFICATE[:at] + b"\x03" + CERTIFICATE[at + 1 :])
+
 
 class KeysTest(unittest.TestCase):
     def test_keys_of_every_form_have_the_public_half_that_the_library_gives(self) -> None:

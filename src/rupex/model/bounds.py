@@ -26,6 +26,9 @@ INCLUDED_FILES: Final = 200_000
 NESTING: Final = 64
 """Blocks in blocks: real configurations stay under 8, and the parser must not exhaust the stack."""
 
+DEPTH: Final = 128
+"""Blocks, files and macros in each other, over all files: well below where an interpreter gives up."""
+
 DIRECTIVES: Final = 5_000_000
 """Directives of one configuration, after its includes: 20,000 sites of 200 lines with room to spare."""
 

@@ -35,15 +35,16 @@ _MOST_NAMES: Final = 1024
 _CURVE_BITS: Final = {"secp256r1": 256, "secp384r1": 384, "secp521r1": 521}
 
 
-_UNREADABLE: Final = (ValueError, UnsupportedAlgorithm, x509.InvalidVersion)
+_UNREADABLE: Final = (ValueError, TypeError, UnsupportedAlgorithm, x509.InvalidVersion)
+"""What the library raises for certificates that break its rules; TypeError for odd values in a name."""
 
 
 class CredentialError(Exception):
     """The bytes are no certificate or key that can be read; ``str()`` says why, without quoting them."""
 
 
-def _no_warnings() -> warnings.catch_warnings[None]:
-    """What is wrong with a certificate is for the controls to say, and not for the library."""
+def no_warnings() -> warnings.catch_warnings[None]:
+    """What is wrong with a certificate or a key store is for the controls to say, and not for the library."""
     return warnings.catch_warnings(action="ignore")
 
 
@@ -58,14 +59,14 @@ def parse_certificates(content: bytes) -> list[Certificate]:
         raise CredentialError(
             f"{len(blocks)} certificates in one file; more than {bounds.CERTIFICATES_IN_FILE} are not read"
         )
-    with _no_warnings():
+    with no_warnings():
         return [_describe_pem(block) if index else _describe(_load_pem(block)) for index, block in enumerate(blocks)]
 
 
 def der_forms(content: bytes) -> list[bytes]:
     """The certificates of a PEM file in order, or the one of a DER file, in DER form. Raises :class:`CredentialError`."""
     blocks = _pem_blocks(content)[: bounds.CERTIFICATES_IN_FILE]
-    with _no_warnings():
+    with no_warnings():
         return [_load_pem(block).public_bytes(Encoding.DER) for block in blocks] if blocks else [content]
 
 
@@ -105,7 +106,7 @@ def _load_pem(block: bytes) -> x509.Certificate:
 
 def _describe_der(content: bytes) -> Certificate:
     try:
-        with _no_warnings():
+        with no_warnings():
             return _describe(x509.load_der_x509_certificate(content))
     except _UNREADABLE as error:
         raise CredentialError(f"the certificate cannot be read ({_short(error)})") from None

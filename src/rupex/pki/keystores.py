@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat,
 from msgspec import Struct
 
 from rupex.model import Certificate, Key
-from rupex.pki.certificates import CredentialError, kind_of, parse_der
+from rupex.pki.certificates import CredentialError, kind_of, no_warnings, parse_der
 from rupex.pki.described import render_description
 from rupex.pki.keys import describe_private_key
 
@@ -85,7 +85,8 @@ def describe_store(content: bytes, given: str) -> bytes | None:
 
 def _open_pkcs12(content: bytes, word: str | None) -> tuple[Entry, ...] | None:
     try:
-        store = pkcs12.load_pkcs12(content, (word or "").encode())
+        with no_warnings():
+            store = pkcs12.load_pkcs12(content, (word or "").encode())
     except (ValueError, UnsupportedAlgorithm, TypeError):
         return None
     found = []

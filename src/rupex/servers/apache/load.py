@@ -24,8 +24,6 @@ _GLOB = re.compile(r"[*?\[]")
 _FLAG = re.compile(r"-D\s*([\w.-]+)")
 _MOST_USES: Final = 1_000
 _DEEPEST_FOLDER: Final = 8
-_DEEPEST_RUN: Final = 128
-"""Of sections, files and macros in each other: well below where an interpreter gives up."""
 
 ENVIRONMENTS: Final = ("etc/apache2/envvars", "etc/sysconfig/httpd", "etc/sysconfig/apache2")
 
@@ -177,7 +175,7 @@ class _Reader:
     def run(self, directives: Block, above: tuple[str, ...], within: tuple[Directive, ...]) -> Block:
         """Follow ``directives`` in order, as the server does while it reads."""
         found = Block()
-        if self.depth >= _DEEPEST_RUN:
+        if self.depth >= bounds.DEPTH:
             self._problem(
                 "bound", within[-1] if within else None, "sections, files and macros are too deep in each other"
             )

@@ -52,7 +52,7 @@ class _Loader:
         self.kinds = Kinds()
         self.included: list[tuple[str, Directive]] = []
         self.expanded: dict[tuple[str, bool], list[Directive | Block]] = {}
-        self.inclusions = self.directives = self.bytes = 0
+        self.inclusions = self.directives = self.bytes = self.depth = 0
         self.full = False
 
     def read_main(self) -> list[Directive | Block]:
@@ -148,6 +148,10 @@ class _Loader:
         self.directives += len(directives)
         if self.directives > bounds.DIRECTIVES:
             self._full(above[-1], f"more than {bounds.DIRECTIVES} directives are not read")
+        if self.depth >= bounds.DEPTH:
+            self._problem("bound", above[-1], None, "blocks and files are too deep in each other", hides=True)
+            return []
+        self.depth += 1
         result: list[Directive | Block] = []
         for directive in directives:
             if self.full:
@@ -159,6 +163,7 @@ class _Loader:
                 result += self._include(directive, above, data=data)
             else:
                 result.append(directive)
+        self.depth -= 1
         return result
 
     def _include(self, include: Directive, above: tuple[str, ...], *, data: bool) -> list[Directive | Block]:
