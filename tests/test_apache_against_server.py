@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import tempfile
 import unittest
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from rupex.assess import Evidence, gather
@@ -114,7 +114,7 @@ def release() -> tuple[int, ...]:
     return tuple(map(int, apache_version().split(".")))
 
 
-def _flat(directives: list[Directive], depth: int) -> Iterator[tuple[int, str]]:
+def _flat(directives: Iterable[Directive], depth: int) -> Iterator[tuple[int, str]]:
     for directive in directives:
         words = " ".join(f"{directive.name} {directive.raw}".split())
         if directive.children is None:

@@ -15,7 +15,7 @@ from unittest import mock
 from rupex.assess import WORTH_SHARING, assess, assess_tree
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
-from rupex.gather import Scene, gather, host_of, open_scene
+from rupex.gather import Evidence, Scene, gather, host_of, open_scene
 from rupex.host import open_tree
 from rupex.judging import judge
 from rupex.model import Host, Verdict
@@ -23,6 +23,7 @@ from rupex.reports.jsons import DOCUMENTS, schema_of
 from rupex.servers.apache.alike import Templates as ApacheTemplates
 from rupex.servers.apache.syntax import ParsedFile as ParsedApacheFile
 from rupex.servers.apache.syntax import parse as parse_apache
+from rupex.servers.family import Request
 from rupex.servers.nginx.alike import Kinds
 from tests import support
 from tests.apache_generator import Generator as ApacheGenerator
@@ -361,19 +362,32 @@ class AlikeSitesTest(TreeTest):
             self.write({f"{folder}/{site}.conf": pattern.format(name=name)})
             for suffix in ("pem", "key"):
                 self.write({f"etc/ssl/{name}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
-        host = self.gather(openssl="3.0").host
-        quick = self._judged(host)
+        quick_way = self.gather(openssl="3.0")
+        host = quick_way.host
+        quick, answers = self._judged(host), self._answers(quick_way)
         outlined = self._judged(host_of(self._scene(), outlines=True))
         with slow_way:
-            plain_host = self.gather(openssl="3.0").host
-        slow = self._judged(plain_host)
+            alone = self.gather(openssl="3.0")
+            plain_host, slow, slow_answers = alone.host, self._judged(alone.host), self._answers(alone)
         with self.subTest(pattern):
             self.assertEqual(plain_host.alike, {})
             self.assertEqual(host.endpoints, plain_host.endpoints)
             self.assertEqual(quick, slow)
             self.assertEqual(outlined, slow)
+            self.assertEqual(answers, slow_answers)
             self.assertEqual(self._counted(host, 1), self._counted(host, None))
         return len(host.alike)
+
+    @staticmethod
+    def _answers(evidence: Evidence) -> list[object]:
+        """What each site answers, with its reasons: what a file is cut out for."""
+        requests = [
+            Request(scheme=scheme, name=f"pier{site}.test", port=port, path=path)
+            for site in range(6)
+            for scheme, port in (("http", 80), ("https", 443))
+            for path in ("/", "/x", "/y/z")
+        ]
+        return [one.answer(request) for request in requests for one in evidence.configurations]
 
     @staticmethod
     def _counted(host: Host, samples: int | None) -> list[tuple[str, dict[Verdict, int], int]]:
