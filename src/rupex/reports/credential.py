@@ -2,7 +2,15 @@
 
 from __future__ import annotations
 
-from rupex.model.told import AccountItem, CertificateItem, CredentialDocument, CredentialItem, KeyItem, KeystoreItem
+from rupex.model.told import (
+    AccountItem,
+    CertificateItem,
+    ChainDocument,
+    CredentialDocument,
+    CredentialItem,
+    KeyItem,
+    KeystoreItem,
+)
 from rupex.reports.page import Page, Style
 
 _SHOWN_NAMES = 6
@@ -14,9 +22,13 @@ def render_credentials(
 ) -> str:
     """File by file; then which keys fit which certificates, and what could not be read. ``quiet``: one line an item."""
     page = Page(width)
-    files = dict.fromkeys(item.file for item in document.items)
-    for file in files:
-        items = [item for item in document.items if item.file == file]
+    files: dict[str, list[CredentialItem]] = {}
+    for item in document.items:
+        files.setdefault(item.file, []).append(item)
+    chains: dict[str, list[ChainDocument]] = {}
+    for chain in document.chains:
+        chains.setdefault(chain.file, []).append(chain)
+    for file, items in files.items():
         if quiet:
             for item in items:
                 page.line(f"{file}  ", _short(item))
@@ -26,9 +38,8 @@ def render_credentials(
         page.line((file, "strong"), f"  {rights}")
         for item in items:
             _render(page, item)
-        for chain in document.chains:
-            if chain.file == file:
-                _render_chain(page, ordered=chain.ordered, missing=chain.missing)
+        for chain in chains.get(file, ()):
+            _render_chain(page, ordered=chain.ordered, missing=chain.missing)
         page.blank()
     if document.pairs and not quiet:
         page.line(("Which key fits", "strong"))
