@@ -12,6 +12,8 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+from msgspec import structs
+
 from rupex.assess import WORTH_SHARING, assess, assess_tree
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
@@ -354,6 +356,48 @@ class AlikeSitesTest(TreeTest):
                 "etc/apache2/sites", pattern, mock.patch.object(ApacheTemplates, "parse", _parse_apache_alone)
             )
         self.assertGreater(alike, 4 * PATTERNS)
+
+    def test_words_that_look_like_those_of_a_pattern_and_are_others_are_read_by_themselves(self) -> None:
+        self.mint(["pier1.test"])
+        first = ("pier1.test", "www.pier1.test", "/srv/pier1", "/etc/ssl/pier1")
+        for about, one, odd in (
+            ("only another site", first, ("pier2.test", "www.pier2.test", "/srv/pier2", "/etc/ssl/pier2")),
+            ("two slashes", first, ("pier2.test", "www.pier2.test", "/srv/pier2", "//tc/ssl/pier2")),
+            ("a folder that is the one above", first, ("pier2.test", "www.pier2.test", "/srv/pier2", "/./c/ssl/pier2")),
+            ("a slash at the end", first, ("pier2.test", "www.pier2.test", "/srv/pier/", "/etc/ssl/pier2")),
+            ("names that are no longer one in another", first, ("pier2.test", "www.pier3.test", *first[2:])),
+            (
+                "names that are now",
+                ("pier1.test", "www.pier3.test", *first[2:]),
+                ("pier2.test", "www.pier2.test", *first[2:]),
+            ),
+            ("a name that all sites speak of", first, ("pier9.test", "www.pier9.test", "/srv/pier9", "/etc/ssl/pier9")),
+            ("a pattern", first, ("~pier2.est", "www.pier2.test", "/srv/pier2", "/etc/ssl/pier2")),
+            ("a name in capitals", first, ("PIER2.test", "www.PIER2.test", "/srv/pier2", "/etc/ssl/pier2")),
+        ):
+            self.write_nginx("server { listen 8080; listen 443 ssl; return 444; }\ninclude sites/*;")
+            for number, words in enumerate((one, odd, odd)):
+                path = words[3]
+                self.write({f"etc/nginx/sites/{number}": self._site(*words)})
+                for suffix in ("pem", "key"):
+                    self.write({f"{path.lstrip('/')}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
+            quick = self.gather().host
+            with mock.patch.object(Kinds, "find", return_value=None):
+                alone = self.gather().host
+            with self.subTest(about):
+                self.assertEqual(quick, structs.replace(alone, alike=quick.alike))
+                self.assertEqual(self._judged(quick), self._judged(alone))
+                models = {like.model.provenance.file for like in quick.alike.values()}
+                self.assertEqual("etc/nginx/sites/0" in models, about.startswith("only"))
+
+    @staticmethod
+    def _site(name: str, other: str, root: str, path: str) -> str:
+        return (
+            f"server {{\n listen 8080;\n server_name {name} {other};\n location / {{\n return 301 https://{name}/;\n }}\n"
+            " location /9 {\n return 301 https://pier9.test/;\n }\n}\n"
+            f"server {{\n listen 443 ssl;\n server_name {name} {other};\n root {root};\n"
+            f" ssl_certificate {path}.pem;\n ssl_certificate_key {path}.key;\n}}\n"
+        )
 
     def _alike(self, folder: str, pattern: str, slow_way: AbstractContextManager[object]) -> int:
         """Six sites of a pattern, judged as alike and each alone; how many were alike."""
