@@ -13,7 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from rupex.host import open_tree
@@ -212,6 +212,9 @@ class FirewallFormsTest(TreeTest):
         self.assertEqual(self.check("surface.firewall").verdict, "exempt")
 
     @given(st.lists(st.sampled_from((*'{};,:\n "@$!=-', *WORDS)), max_size=40).map("".join))
+    @example("table {")
+    @example("table ip x { set y; }")
+    @example("table ip x { chain y { type filter hook } }")
     def test_any_text_ends_in_rules_or_the_documented_error(self, text: str) -> None:
         with contextlib.suppress(NftError):
             way_to(parse_nft("x", text), 443)

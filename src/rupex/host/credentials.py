@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -27,6 +28,17 @@ class CredentialStore:
     @cached_property
     def _keys(self) -> dict[str, Key | str]:
         return {}
+
+    def key_kinds(self, paths: Iterable[str | None]) -> frozenset[str] | None:
+        """The kinds of keys that the leaf certificates of files have; None where one is not known (as of a path that is None),
+        or there is none."""
+        kinds = set()
+        for path in paths:
+            found = "no file" if path is None else self.certificates(path)
+            if isinstance(found, str) or found[0].key_type == "other":
+                return None
+            kinds.add(found[0].key_type)
+        return frozenset(kinds) or None
 
     def certificates(self, path: str) -> tuple[Certificate, ...] | str:
         """The certificates of the file in order, leaf first as configured; or why there are none."""

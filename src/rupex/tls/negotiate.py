@@ -16,17 +16,18 @@ from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite, suite_called
 TLS13_DEFAULT: Final = ("TLS_AES_256_GCM_SHA384", "TLS_CHACHA20_POLY1305_SHA256", "TLS_AES_128_GCM_SHA256")
 """OpenSSL's TLS 1.3 suites and their order where nothing sets them (SSL_CTX_set_ciphersuites(3))."""
 
-_ANY_CERTIFICATE: Final = frozenset({"RSA", "ECDSA", "DSS"})
+_AUTHENTICATION: Final = {"RSA": "RSA", "ECDSA": "ECDSA", "DSA": "DSS", "Ed25519": "ECDSA", "Ed448": "ECDSA"}
+"""How a suite calls what keys of a kind sign with (RFC 8422, 5.10, for the Edwards curves)."""
 
 
 class Abilities(Struct, frozen=True):
     """What a listener has to negotiate with.
 
-    ``authentications``: the kinds of its certificates (``RSA``, ``ECDSA``, ``DSS``), None when they are not known and
-    any is assumed; ``dh_parameters``: whether finite-field ephemeral keys can be made.
+    ``key_kinds``: the kinds of its certificates' keys (``RSA``, ``ECDSA``, ``DSA``, ``Ed25519``, ``Ed448``), None when they are
+    not known and any is assumed; ``dh_parameters``: whether finite-field ephemeral keys can be made.
     """
 
-    authentications: frozenset[str] | None
+    key_kinds: frozenset[str] | None
     dh_parameters: bool
 
 
@@ -118,4 +119,9 @@ def _can_authenticate(suite: CipherSuite, abilities: Abilities) -> bool:
         return False
     if suite.anonymous:
         return True
-    return suite.authentication in (abilities.authentications or _ANY_CERTIFICATE)
+    return signs(suite.authentication, abilities.key_kinds)
+
+
+def signs(authentication: str | None, key_kinds: frozenset[str] | None) -> bool:
+    """Whether one of the keys, any where they are not known, authenticates as a suite says."""
+    return authentication in map(_AUTHENTICATION.get, key_kinds or _AUTHENTICATION)

@@ -103,14 +103,14 @@ def _statements(tokens: list[_Token]) -> Iterator[list[_Token]]:
 
 
 def _inner(statement: list[_Token]) -> list[_Token]:
-    """What stands between the first brace and its end."""
-    start = next(index for index, token in enumerate(statement) if token.text == "{")
+    """What stands between the first brace and its end; nothing where there is none."""
+    start = next((index for index, token in enumerate(statement) if token.text == "{"), len(statement))
     return statement[start + 1 : -1] if statement[-1].text == "}" else statement[start + 1 :]
 
 
 def _table(path: str, statement: list[_Token], made: _Made) -> None:
     head = [token.text for token in statement[1 : next(i for i, t in enumerate(statement) if t.text == "{")]]
-    family = head[0] if head[0] in _FAMILIES else "ip"
+    family = next((word for word in head[:1] if word in _FAMILIES), "ip")
     name = " ".join(head)
     parts = [part for part in _statements(_inner(statement)) if len(part) > 1]
     for part in parts:  # sets may stand behind the rules that use them
@@ -137,7 +137,8 @@ def _chain(path: str, table: str, family: str, part: list[_Token], made: _Made) 
         words = [token.text for token in statement]
         if words[0] == "type" and "hook" in words:
             policy = "accept"
-            if words[words.index("hook") + 1] == "input" and words[1] == "filter" and family in _STRANGER_FAMILIES:
+            hook = words[words.index("hook") + 1 :][:1]
+            if hook == ["input"] and words[1] == "filter" and family in _STRANGER_FAMILIES:
                 made.hooks.append(identity)
         elif words[0] == "policy":
             policy = "drop" if words[1:2] == ["drop"] else "accept"

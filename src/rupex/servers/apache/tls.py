@@ -6,7 +6,7 @@ callback); each statement here is held against the real server in tests/test_apa
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any, Final
 
 from rupex.host import TreeError
@@ -34,7 +34,6 @@ from rupex.tls.negotiate import Abilities, negotiable, security_level
 from rupex.tls.signatures import signing_schemes
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
-_KIND_TO_AUTHENTICATION: Final = {"RSA": "RSA", "ECDSA": "ECDSA", "DSA": "DSS", "Ed25519": "ECDSA", "Ed448": "ECDSA"}
 _ANY_KIND: Final = frozenset({"RSA", "ECDSA"})
 _ALL: Final[tuple[ProtocolVersion, ...]] = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
 _NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for version in PROTOCOL_VERSIONS} | {
@@ -86,14 +85,8 @@ class TlsResolver:
         kinds = self._kinds(uses)
         return None if kinds is None else (kinds, self._dh(uses).value)
 
-    def _kinds(self, uses: Sequence[CertificateUse]) -> frozenset[str] | None:
-        kinds = set()
-        for use in uses:
-            found = self.around.credentials.certificates(use.certificate or "")
-            if isinstance(found, str) or found[0].key_type not in _KIND_TO_AUTHENTICATION:
-                return None
-            kinds.add(found[0].key_type)
-        return frozenset(kinds) if kinds else None
+    def _kinds(self, uses: Iterable[CertificateUse]) -> frozenset[str] | None:
+        return self.around.credentials.key_kinds(use.certificate for use in uses)
 
     # All settings of one endpoint
 
@@ -105,9 +98,8 @@ class TlsResolver:
         expression, ciphers_by = self._ciphers(virtual, "SSL")
         newest, _ = self._ciphers(virtual, "TLSv1.3")
         command = self._command(virtual, "Ciphersuites")
-        authentications = None if kinds is None else frozenset(_KIND_TO_AUTHENTICATION[kind] for kind in kinds)
         versions, suites = negotiable(
-            declared, expression, library, Abilities(authentications, True),
+            declared, expression, library, Abilities(kinds, True),
             command[0] if command else newest or library.ciphersuites or "",
         )  # fmt: skip
         level = security_level(expression, library)

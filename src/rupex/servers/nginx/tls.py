@@ -46,7 +46,6 @@ OWN: Final = frozenset(
     " ssl_dhparam ssl_verify_client http2 ssl_reject_handshake".split()
 )
 
-_KIND_TO_AUTHENTICATION: Final = {"RSA": "RSA", "ECDSA": "ECDSA", "DSA": "DSS", "Ed25519": "ECDSA", "Ed448": "ECDSA"}
 _ANY_KIND: Final = frozenset({"RSA", "ECDSA"})
 
 
@@ -123,15 +122,8 @@ class TlsResolver:
         """The kinds of keys that the certificates of a server block have."""
         return self._kinds(self.certificates(server))
 
-    def _kinds(self, uses: tuple[CertificateUse, ...]) -> frozenset[str] | None:
-        """The kinds of keys that the certificates have; None when one of them is not known."""
-        kinds = set()
-        for use in uses:
-            found = self.around.credentials.certificates(use.certificate) if use.certificate else "not a file"
-            if isinstance(found, str) or found[0].key_type not in _KIND_TO_AUTHENTICATION:
-                return None
-            kinds.add(found[0].key_type)
-        return frozenset(kinds) if kinds else None
+    def _kinds(self, uses: Iterable[CertificateUse]) -> frozenset[str] | None:
+        return self.around.credentials.key_kinds(use.certificate for use in uses)
 
     # All settings of one endpoint
 
@@ -171,9 +163,8 @@ class TlsResolver:
         declared, protocols_by = self._declared_protocols(first, own)
         ciphers = self._text(own, "ssl_ciphers", "CipherString")
         suites13 = self._command(first, "Ciphersuites")
-        authentications = None if kinds is None else frozenset(_KIND_TO_AUTHENTICATION[kind] for kind in kinds)
         dh = self._dh(own)
-        abilities = Abilities(authentications, dh.value is not None or not dh.is_known)
+        abilities = Abilities(kinds, dh.value is not None or not dh.is_known)
         versions, suites = negotiable(
             declared, ciphers.value, library, abilities, suites13.value if suites13 else library.ciphersuites or ""
         )

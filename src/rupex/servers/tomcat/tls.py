@@ -14,7 +14,7 @@ from rupex.model.endpoint import ProtocolVersion
 from rupex.servers.family import Surroundings
 from rupex.servers.tomcat.release import Java, Release, default
 from rupex.servers.tomcat.syntax import Element
-from rupex.tls.negotiate import Abilities, negotiable
+from rupex.tls.negotiate import Abilities, negotiable, signs
 from rupex.tls.openssl import Library, expand
 from rupex.tls.suites import PROTOCOL_VERSIONS, suite_called
 
@@ -22,7 +22,6 @@ _ALL: Final[tuple[ProtocolVersion, ...]] = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv
 _NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for version in PROTOCOL_VERSIONS}
 _OF_JAVA = re.compile(r"AES_(?:128|256)_(?:GCM|CBC)|CHACHA20_POLY1305")
 _SEPARATORS = re.compile(r"[,:\s]+")
-_KIND: Final = {"RSA": "RSA", "ECDSA": "ECDSA", "DSA": "DSS", "Ed25519": "ECDSA", "Ed448": "ECDSA"}
 
 
 class TlsResolver:
@@ -66,7 +65,7 @@ class TlsResolver:
     def resolve(self, connector: Element, name: str) -> Tls:
         config = self.host_config(connector, name)
         uses = self.certificates(config)
-        kinds = self._kinds(uses)
+        kinds = self.around.credentials.key_kinds(use.certificate for use in uses)
         declared, words, place = self._protocols(connector, config)
         protocols = self._spoken(declared, place, words)
         is_openssl = self.is_openssl(connector)
@@ -114,15 +113,6 @@ class TlsResolver:
     def is_openssl(self, connector: Element) -> bool:
         name = connector.get("sslImplementationName") + connector.get("protocol")
         return "OpenSSL" in name or "Apr" in name or bool(connector.get("SSLCertificateFile"))
-
-    def _kinds(self, uses: tuple[CertificateUse, ...]) -> frozenset[str] | None:
-        found = [self.around.credentials.certificates(use.certificate or "") for use in uses]
-        kinds = {_KIND.get(one[0].key_type) for one in found if not isinstance(one, str)}
-        return (
-            frozenset(kind for kind in kinds if kind)
-            if kinds and len(found) == len(uses) and all(not isinstance(f, str) for f in found)
-            else None
-        )
 
     def _protocols(self, connector: Element, config: Element) -> tuple[frozenset[ProtocolVersion], str, Provenance]:
         for element, name in (
@@ -188,7 +178,7 @@ class TlsResolver:
 
 
 def _can_sign(authentication: str | None, exchange: str | None, kinds: frozenset[str] | None) -> bool:
-    return exchange in ("ECDHE", "DHE", "RSA") and (kinds is None or authentication in kinds)
+    return exchange in ("ECDHE", "DHE", "RSA") and signs(authentication, kinds)
 
 
 _MEASURE: Final = Library((1, 1, 1), 0)
