@@ -90,7 +90,7 @@ class AnyTextTest(unittest.TestCase):
             for index, word in enumerate(words):
                 written = text[directive.spans[2 * index] : directive.spans[2 * index + 1]]
                 if "\\" not in written:
-                    self.assertEqual(written.strip("\"'") if written[:1] in ("'", '"') else written, word)
+                    self.assertEqual(written[1:-1] if written[:1] in ("'", '"') else written, word)
 
 
 if __name__ == "__main__":

@@ -71,7 +71,9 @@ def certificate_parts(der: bytes) -> CertificateParts:
             _, inner, after = element(der, inner, after)
             for _, one, one_end in elements(der, inner, after)[:_MOST_EXTENSIONS]:
                 parts = elements(der, one, one_end)
-                name = der[parts[0][1] : parts[0][2]] if parts else b""
+                if not parts:
+                    raise ValueError("an extension without a name")
+                name = der[parts[0][1] : parts[0][2]]
                 if name in extensions:
                     raise ValueError("an extension stands in it twice")
                 extensions[name] = der[parts[-1][1] : parts[-1][2]]
