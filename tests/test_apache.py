@@ -185,6 +185,7 @@ class ApacheTest(TreeTest):
             ("Listen 80\n</Directory>\n", "syntax", 2),
             ("Listen 80\nInclude /etc/apache2/missing.conf\n", "missing", 2),
             ("Listen 80\nInclude /etc/apache2/apache2.conf\n", "loop", 2),
+            ("Listen 80\nIfModule ssl\n", "syntax", 2),
             ("Listen harbour\n", "syntax", 1),
             ("Listen 80\nUse Nothing\n", "missing", 2),
             ("Listen 80\n<Macro m $x>\nUse n $x\n</Macro>\n<Macro n $x>\nUse m $x\n</Macro>\nUse m 1\n", "loop", 6),

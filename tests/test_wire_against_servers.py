@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import asyncio
+import socket
+import time
 import unittest
 from contextlib import AbstractContextManager
+from functools import partial
 from typing import Any
 
+from rupex.demo.listeners import listening
 from rupex.model import Endpoint
 from rupex.tls.suites import all_suites
+from rupex.wire import numbers as n
 from rupex.wire.describe import endpoint_of
 from rupex.wire.line import Listener, Manners
 from rupex.wire.visit import Visit, visit
@@ -32,6 +37,18 @@ def look(port: int, name: str = NAME, *, skip_paths: bool = True, **manners: Any
         return await visit(listener, name, port, skip_paths=skip_paths)
 
     return asyncio.run(go())
+
+
+def slow_to_accept(port: int, peer: socket.socket) -> None:
+    """Hands a connection on to ``port``: refusals come back at once, handshakes that go on take their time."""
+    with socket.create_connection(("127.0.0.1", port)) as server:
+        server.sendall(peer.recv(1 << 14))
+        while data := server.recv(1 << 14):
+            if data[0] == n.HANDSHAKE:
+                time.sleep(0.2)
+            peer.sendall(data)
+            if data[0] == n.HANDSHAKE:
+                return
 
 
 Told = dict[str, Any]
@@ -198,6 +215,14 @@ class SweepTest(unittest.TestCase):
                 self.compare(endpoint_of(found, ()), found, told)
                 assert found.swept is not None
                 self.assertLessEqual(found.connections, 40 + found.swept.pairs, "more connections than promised")
+
+    def test_who_decides_the_order_is_told_when_all_suites_of_tls_1_3_are_known(self) -> None:
+        for more, wanted in (("", "client"), (" ssl_prefer_server_ciphers on;", "server")):
+            block = f"{NGINX} ssl_protocols TLSv1.3;{more}"
+            with self.subTest(wanted), peers.nginx(block) as port, listening(partial(slow_to_accept, port)) as slow:
+                tls = endpoint_of(look(slow), ()).tls
+                assert tls is not None
+                self.assertEqual((sorted(tls.suites.value or ()), tls.preference.value), (sorted(_NEWEST), wanted))
 
     def compare(self, endpoint: Endpoint, found: Visit, told: Told) -> None:
         tls, wire = endpoint.tls, endpoint.wire

@@ -73,7 +73,7 @@ class Sweep:
         self._pairs = 0
         self._signers: dict[str, list[int]] = {authentication: [] for authentication in _SIGNED_WITH}
         self._signer_known = {authentication: asyncio.Event() for authentication in _SIGNED_WITH}
-        self._suites_known = asyncio.Event()
+        self._suites_known, self._newest_known = asyncio.Event(), asyncio.Event()
         self._parts: dict[ProtocolVersion, list[list[int]]] = {}
         self._spent = listener.connections
         self._good: Offer | None = None
@@ -86,8 +86,9 @@ class Sweep:
             await asyncio.gather(old, self._ssl2(), self._version("TLSv1.2", _PARTS))
         finally:
             self._knows_all()
+        await self._newest_known.wait()  # what follows asks whether TLS 1.3 is spoken
         if self.found.foreign is None:
-            tasks = [self._old_groups(), self._fallback(), self._protocols(), self._order()]
+            tasks = [self._old_groups(), self._fallback(), self._protocols(), self._order(newest)]
             await asyncio.gather(newest, signatures, *tasks)
             await self._doubt_closings()
         await asyncio.gather(newest, signatures)
@@ -234,17 +235,10 @@ class Sweep:
     async def _newest(self) -> None:
         """TLS 1.3: its suites and groups at the same time, since each answer tells one of both."""
         suites = [suite.code for suite in suites_for("TLSv1.3")]
-        first = await self._ask(self._offer("TLSv1.3", suites, groups=(*_CLASSIC, *_FINITE, *_RARE)))
-        if isinstance(first, NoAnswer):
-            self._doubt("TLSv1.3", first.why)
-            return
-        if not isinstance(first, Taken) or first.hello.version != n.VERSION_NUMBERS["TLSv1.3"]:
-            return
-        if first.hello.suite not in suites:
-            self._doubt("TLSv1.3", f"it chose suite 0x{first.hello.suite:04X}, which was not offered")
+        first = await self._newest_first(suites)
+        if first is None:
             return
         taken, groups = [first.hello.suite], list[int]()
-        self.found.suites["TLSv1.3"] = (first.hello.suite,)
         if first.hello.group is None:
             self.found.groups_doubt = "it did not name a group"
         else:
@@ -258,6 +252,22 @@ class Sweep:
         )
         self.found.groups = groups + [group for chain in chains for group in chain]
         self.found.suites["TLSv1.3"] = tuple(taken)
+
+    async def _newest_first(self, suites: list[int]) -> Taken | None:
+        """The first answer in TLS 1.3, if it is spoken; whoever waits to know that goes on."""
+        try:
+            first = await self._ask(self._offer("TLSv1.3", suites, groups=(*_CLASSIC, *_FINITE, *_RARE)))
+            if isinstance(first, NoAnswer):
+                self._doubt("TLSv1.3", first.why)
+            if not isinstance(first, Taken) or first.hello.version != n.VERSION_NUMBERS["TLSv1.3"]:
+                return None
+            if first.hello.suite not in suites:
+                self._doubt("TLSv1.3", f"it chose suite 0x{first.hello.suite:04X}, which was not offered")
+                return None
+            self.found.suites["TLSv1.3"] = (first.hello.suite,)
+            return first
+        finally:
+            self._newest_known.set()
 
     async def _newest_chain(
         self, left: list[int], suites: list[int], taken: list[int], rest: list[int] | None
@@ -450,9 +460,9 @@ class Sweep:
         answer = await self._ask(self._offer(version, offered))
         return answer.hello.suite if isinstance(answer, Taken) and answer.hello.suite in offered else None
 
-    async def _order(self) -> None:
+    async def _order(self, all_of_newest: asyncio.Task[None]) -> None:
         """Who decides the order, and the server's own; asked in the newest version that has two suites below TLS 1.3,
-        or in TLS 1.3."""
+        or in TLS 1.3, when ``all_of_newest`` is known of it."""
         found, asked = self.found, None
         for version in ("TLSv1.2", *_OLD_VERSIONS):
             chains = [chain for chain in self._parts.get(version, []) if chain]
@@ -468,11 +478,13 @@ class Sweep:
                 suites = tuple(sorted(found.suites[version], key=lambda code: rank.get(code, len(rank))))
             if suites is not None:
                 found.suites[version] = suites
+        if asked is None:
+            await all_of_newest
         newest = found.suites.get("TLSv1.3", ())
         if asked is None and len(newest) > 1:
             chosen = await self._prefers("TLSv1.3", (newest[1], newest[0]))
             found.order = None if chosen is None else "server" if chosen == newest[0] else "client"
-        elif asked is None and found.suites:  # in SSL 2.0 the client chooses; one suite a version leaves no choice
+        elif asked is None and found.suites and not found.doubts:  # in SSL 2.0 the client chooses; one suite a version leaves no choice
             found.order = "client" if set(found.suites) == {"SSLv2"} else "server"
 
     async def _doubt_closings(self) -> None:

@@ -17,8 +17,8 @@ _DEFAULT_PORTS: Final = {"http": 80, "https": 443}
 @dataclass
 class Exchange:
     """A request. ``uri``: the decoded path that rules see; ``file``: what it is mapped to so far; ``args``: the query, None
-    without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules set; ``is_inner``: one that
-    the server makes itself, for the page of a folder."""
+    without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules set; ``inner``: how deep
+    it lies in others, when the server makes it itself, for the page of a folder."""
 
     method: str
     scheme: str
@@ -33,7 +33,11 @@ class Exchange:
     document_root: str = ""
     file: str = ""
     status: int | None = None
-    is_inner: bool = False
+    inner: int = 0
+
+    @property
+    def is_inner(self) -> bool:
+        return self.inner > 0
 
     @property
     def host_header(self) -> str:

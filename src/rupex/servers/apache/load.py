@@ -188,11 +188,14 @@ class _Reader:
                 break
             directive = self._filled(written)
             step = _STEPS.get(directive.key)
-            if step is not None:
+            if step is not None and (directive.key in _SECTIONS) is directive.is_section:
                 found += step(self, directive, above, within)
             elif directive.children is not None:
                 inner = self.run(directive.children, above, (*within, directive))
                 found.append(structs.replace(directive, children=inner))
+            elif directive.key in _SECTIONS:
+                words = f"{directive.name} is written as a section, in angle brackets: the server would not start"
+                self._problem("syntax", directive, words, hides=False)
             else:
                 self.config.used.add(directive.key)
                 found.append(directive)
@@ -395,6 +398,8 @@ _STEPS: Final[dict[str, Step]] = {
     "undefmacro": _Reader.undefine_macro,
     "use": _Reader.use,
 }
+_SECTIONS: Final = frozenset("ifmodule ifdefine iffile ifversion ifdirective ifsection macro".split())
+"""Steps that are written as sections; no others are."""
 
 
 def all_of(block: Block, *names: str) -> Iterator[Directive]:

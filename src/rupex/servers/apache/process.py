@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import replace
+from itertools import takewhile
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 
 from msgspec import Struct
@@ -70,6 +71,10 @@ class Outcome(Struct, kw_only=True):
     unknown: str | None = None
     steps: tuple[Directive, ...] = ()
     reflects: str | None = None
+
+
+_MOST_INNER: Final = 10
+"""Requests of the server's own in each other (httpd's manual, LimitInternalRecursion)."""
 
 
 class Processor:
@@ -325,7 +330,9 @@ class Processor:
 
     def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
         said = last_in(context, "directoryindex")
-        names = said.args if said is not None else ("index.html",) if "dir" in self.config.modules else ()
+        names: tuple[str, ...] = ("index.html",) if "dir" in self.config.modules else ()
+        if said is not None:
+            names = tuple(takewhile(bool, said.args)) or names  # an empty word ends the list (ap_getword_conf)
         refused: Outcome | None = None
         for name in names:
             if name.startswith("/"):
@@ -350,8 +357,14 @@ class Processor:
     def _index(self, exchange: Exchange, context: Context, file: str, name: str) -> Outcome | None:
         """What a page of a folder answers for it, None where there is none: the page is asked for by a request of the
         server's own, which meets rules, redirects and access like any other (mod_dir)."""
+        if exchange.inner >= _MOST_INNER:
+            return Outcome(context=context, status=500, by_server=True, file=file, is_folder=True)
         inner = replace(
-            exchange, uri=exchange.uri + name, file="", is_inner=True, environment=dict(exchange.environment)
+            exchange,
+            uri=exchange.uri + name,
+            file="",
+            inner=exchange.inner + 1,
+            environment=dict(exchange.environment),
         )
         outcome = self.answer(inner)
         if outcome.unknown is not None:
