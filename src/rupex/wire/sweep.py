@@ -484,7 +484,8 @@ class Sweep:
         if asked is None and len(newest) > 1:
             chosen = await self._prefers("TLSv1.3", (newest[1], newest[0]))
             found.order = None if chosen is None else "server" if chosen == newest[0] else "client"
-        elif asked is None and found.suites and not found.doubts:  # in SSL 2.0 the client chooses; one suite a version leaves no choice
+        elif asked is None and found.suites and not found.doubts:
+            # In SSL 2.0 the client chooses; one suite a version leaves no choice.
             found.order = "client" if set(found.suites) == {"SSLv2"} else "server"
 
     async def _doubt_closings(self) -> None:
