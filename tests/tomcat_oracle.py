@@ -124,7 +124,7 @@ def running_tomcat(case: Case, major: int = 10, more: Mapping[str, str] = Mappin
 
 def _await(server: subprocess.Popen[bytes], case: Case, base: Path, log: Path) -> None:
     text = (base / "conf/server.xml").read_text()
-    ports = [port for port in (case.plain, case.secure) if f'"{port}"' in text]
+    ports = [port for port in (case.plain, case.secure) if f' port="{port}"' in text]
     until = time.monotonic() + 40
     for port in ports:
         while True:
