@@ -105,10 +105,11 @@ def find_secrets(text: str) -> tuple[PlainSecret, ...]:
 
 
 def _has_secret_key(lowered: str) -> bool:
+    """Whether ``key`` stands somewhere behind a word that makes it a secret, joined or with one mark between them."""
     at = lowered.find("key")
     while at >= 0:
-        before = lowered[at - 1] if at else ""
-        if lowered.endswith(_KEY_OF, 0, at - 1 if before in "_-" else at):
+        end = at - lowered.startswith(("_", "-"), at - 1, at) if at else 0
+        if lowered.endswith(_KEY_OF, 0, end):
             return True
         at = lowered.find("key", at + 3)
     return False
