@@ -15,8 +15,9 @@ from rupex.model import Endpoint
 from rupex.tls.suites import all_suites
 from rupex.wire import numbers as n
 from rupex.wire.describe import endpoint_of
-from rupex.wire.line import Listener, Manners
-from rupex.wire.visit import Visit, visit
+from rupex.wire.line import LineError, Listener, Manners
+from rupex.wire.visit import Pages, Visit, visit
+from rupex.wire.web import NoPage, Page
 from tests import peers
 from tests.peers import NAME
 
@@ -191,6 +192,22 @@ CASES: tuple[tuple[str, AbstractContextManager[int], Told], ...] = (
         },
     ),
     (
+        # Whoever keeps no connection open gets one more for each page.
+        "nginx: no order of strength, and no connection outlives its answer",
+        peers.nginx(
+            f"{NGINX} ssl_protocols TLSv1 TLSv1.1 TLSv1.2 TLSv1.3; ssl_prefer_server_ciphers on; keepalive_timeout 0;"
+            " ssl_certificate CRED/ecdsa.pem; ssl_certificate_key CRED/ecdsa.key; ssl_ciphers AES128-SHA:"
+            "ECDHE-RSA-AES128-GCM-SHA256:AES256-GCM-SHA384:ECDHE-ECDSA-AES128-GCM-SHA256:CAMELLIA128-SHA@SECLEVEL=0;"
+        ),
+        {
+            "protocols": "TLSv1 TLSv1.1 TLSv1.2 TLSv1.3", "TLSv1.3": _NEWEST,
+            "TLSv1.2": suites(
+                "AES128-SHA:ECDHE-RSA-AES128-GCM-SHA256:AES256-GCM-SHA384:ECDHE-ECDSA-AES128-GCM-SHA256:CAMELLIA128-SHA"
+            ),
+            "TLSv1.1": suites("AES128-SHA:CAMELLIA128-SHA"), "TLSv1": suites("AES128-SHA:CAMELLIA128-SHA"),
+        },
+    ),
+    (
         "tlslite-ng: SSL 3.0 alone, with RC4 and 3DES",
         peers.tlslite(minVersion=(3, 0), maxVersion=(3, 0), cipherNames=["rc4", "3des"], keyExchangeNames=["rsa"],
                       macNames=["sha", "md5"]),
@@ -213,8 +230,27 @@ class SweepTest(unittest.TestCase):
             with self.subTest(name), peer as port:
                 found = look(port)
                 self.compare(endpoint_of(found, ()), found, told)
-                assert found.swept is not None
-                self.assertLessEqual(found.connections, 40 + found.swept.pairs, "more connections than promised")
+                self.assertLessEqual(found.connections, self.promised(found), "more connections than promised")
+
+    def promised(self, found: Visit) -> int:
+        """Forty, one for each version and suite, and one for each page where the server closes the connection after it."""
+        assert found.swept is not None
+        every = [getattr(found.pages, field, None) for field in Pages.__struct_fields__]
+        pages = [page for page in every if isinstance(page, Page | NoPage)]
+        closes = any(isinstance(page, Page) and page.closes for page in pages)
+        return 40 + found.swept.pairs + closes * len(pages)
+
+    def test_no_more_connections_are_made_than_promised(self) -> None:
+        async def go(port: int) -> int:
+            listener = Listener("127.0.0.1", port, Manners(), asyncio.Semaphore(64))
+            with self.assertRaisesRegex(LineError, "so that connections stay few"):
+                while True:
+                    async with listener.open():
+                        pass
+            return listener.connections
+
+        with listening(lambda peer: None) as port:
+            self.assertEqual(asyncio.run(go(port)), 40)
 
     def test_who_decides_the_order_is_told_when_all_suites_of_tls_1_3_are_known(self) -> None:
         for more, wanted in (("", "client"), (" ssl_prefer_server_ciphers on;", "server")):

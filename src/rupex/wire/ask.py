@@ -66,7 +66,7 @@ class Refused(Struct, frozen=True):
 class NoAnswer(Struct, frozen=True):
     """Nobody can tell: ``kind`` as of :class:`LineError`, or ``foreign`` for an answer that is no TLS."""
 
-    kind: Literal["refused", "unreachable", "timeout", "broken", "foreign"]
+    kind: Literal["refused", "unreachable", "timeout", "broken", "unasked", "foreign"]
     why: str
     text: bytes = b""
 

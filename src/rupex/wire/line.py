@@ -1,4 +1,4 @@
-"""Connections to a listener: opened within limits, counted, and bounded in time. The only sockets of the TLS sweep."""
+"""Connections to a listener: opened within limits, counted, and bounded in number and time. The only sockets of the sweep."""
 
 from __future__ import annotations
 
@@ -12,8 +12,9 @@ from msgspec import Struct
 from rupex.wire.octets import WireError
 from rupex.wire.records import Flight
 
-Failure = Literal["refused", "unreachable", "timeout", "closed", "broken"]
-"""Why there is no answer: nobody listens, no way there, too slow, the connection was closed, or what came is nonsense."""
+Failure = Literal["refused", "unreachable", "timeout", "closed", "broken", "unasked"]
+"""Why there is no answer: nobody listens, no way there, too slow, the connection was closed, what came is nonsense, or the
+question was not asked, since all connections that one probe may make are made."""
 
 
 class LineError(Exception):
@@ -42,12 +43,17 @@ class Manners(Struct, frozen=True):
 GENTLE: Final = Manners(at_once=1, overall=16, pause_seconds=0.25, step_seconds=20.0, host_seconds=600.0)
 """For devices that fall over when asked much at once."""
 
+SPARE_CONNECTIONS: Final = 40
+"""Connections that a probe may make beside those that :class:`Listener` counts as paid for."""
+
 _CHUNK: Final = 1 << 14
 
 
 class Listener:
     """One address and port to ask. ``connections`` and ``round_trips`` count what was asked of it so far: a round trip
-    for each connection made, and one for each answer waited for. ``has_answered``: whether TLS came back to a hello.
+    for each connection made, and one for each answer waited for. ``has_answered``: whether TLS came back to a hello;
+    ``pairs``: of a version and a suite, by number, that are known to be taken; ``closes``: whether the server keeps no
+    connection open after a page; ``pages``: asked since then. Each pair and each page pays for one connection.
 
     ``overall``: what all listeners share. The clock is the event loop's.
     """
@@ -56,6 +62,9 @@ class Listener:
         self.address, self.port, self.manners = address, port, manners
         self.connections = self.round_trips = 0
         self.has_answered = False
+        self.pairs: set[tuple[int, int]] = set()
+        self.closes = False
+        self.pages = self._waiting = 0
         self._overall = overall
         self._own = asyncio.Semaphore(manners.at_once)
         self._deadline = asyncio.get_running_loop().time() + manners.host_seconds
@@ -68,14 +77,36 @@ class Listener:
     def step_seconds(self) -> float:
         return min(self.manners.step_seconds, self.seconds_left)
 
+    @property
+    def allowed(self) -> int:
+        """How many connections may be made in all, by what is known so far."""
+        return SPARE_CONNECTIONS + len(self.pairs) + self.pages
+
+    @property
+    def room(self) -> int:
+        """How many connections may still be made, less one for whoever waits to ask something."""
+        return self.allowed - self.connections - self._waiting
+
+    def count(self) -> None:
+        """Count a connection that is about to be made. Raises :class:`LineError` when it would be one too many."""
+        if self.connections >= self.allowed:
+            raise LineError("unasked", "it was not asked, so that connections stay few")
+        self.connections += 1
+
     @contextlib.asynccontextmanager
     async def place(self) -> AsyncIterator[None]:
         """Wait for the right to ask something more. Raises :class:`LineError` when the time is over."""
-        async with self._own, self._overall:
-            if self.seconds_left <= 0:
-                raise LineError("timeout", f"the time for one host ({self.manners.host_seconds:g} s) is over")
-            if self.connections and self.manners.pause_seconds:
-                await asyncio.sleep(self.manners.pause_seconds)
+        async with contextlib.AsyncExitStack() as stack:
+            self._waiting += 1
+            try:
+                await stack.enter_async_context(self._own)
+                await stack.enter_async_context(self._overall)
+                if self.seconds_left <= 0:
+                    raise LineError("timeout", f"the time for one host ({self.manners.host_seconds:g} s) is over")
+                if self.connections and self.manners.pause_seconds:
+                    await asyncio.sleep(self.manners.pause_seconds)
+            finally:
+                self._waiting -= 1
             yield
 
     @contextlib.asynccontextmanager
@@ -89,7 +120,7 @@ class Listener:
                 wire.close()
 
     async def _connect(self) -> Wire:
-        self.connections += 1
+        self.count()
         try:
             async with asyncio.timeout(self.step_seconds()):
                 reader, writer = await asyncio.open_connection(self.address, self.port)

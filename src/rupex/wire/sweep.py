@@ -30,17 +30,17 @@ from rupex.wire.swept import SUITES_BY_CODE, Swept, parts_of, suites_for
 _PARTS: Final = 6
 _PARTS_OF_OLD: Final = 2
 _OLD_VERSIONS: Final[tuple[ProtocolVersion, ...]] = ("TLSv1.1", "TLSv1", "SSLv3")
-_SPARE_CONNECTIONS: Final = 40
-"""Connections that a sweep may make beside one for each version and suite that is taken."""
-
 _ALL_SCHEMES: Final = tuple(s.code for s in SCHEMES)
-_RESERVE: Final = 3
-"""Of these, what the good schemes of signatures leave for questions that matter more."""
+_RESERVE: Final = 6
+_RESERVES: Final = (10, _RESERVE, 4)
+"""Connections that the details leave to questions that matter more: until all suites are known; until all else is asked; and
+what controls do not want to know leaves these to what they do."""
 
 _SECOND_TRIES: Final = 3
 """Hellos that are sent again when no answer came in time, although others were answered."""
 
 _OLD_DIGESTS: Final = ("SHA-1", "SHA-224")
+_BAD_SCHEMES: Final = (n.RSA_MD5, *(s.code for s in SCHEMES if s.digest == "SHA-1"))
 _SIGNED_WITH: Final = {"RSA": ("RSA",), "ECDSA": ("ECDSA", "Ed25519", "Ed448"), "DSS": ("DSA",)}
 
 # Groups in parts, those together that servers take together, so that a part is most often taken whole or not at all.
@@ -70,28 +70,29 @@ class Sweep:
         self.old_known = asyncio.Event()
         self._has_old = False
         self._second_tries = _SECOND_TRIES
-        self._pairs = 0
         self._signers: dict[str, list[int]] = {authentication: [] for authentication in _SIGNED_WITH}
         self._signer_known = {authentication: asyncio.Event() for authentication in _SIGNED_WITH}
-        self._suites_known, self._newest_known = asyncio.Event(), asyncio.Event()
+        self._newest_known = asyncio.Event()
+        self._stages = [(asyncio.Event(), reserve) for reserve in _RESERVES]
+        (self._versions_known, _), (self._rest_asked, _), (self._judged_known, _) = self._stages
         self._parts: dict[ProtocolVersion, list[list[int]]] = {}
-        self._spent = listener.connections
         self._good: Offer | None = None
 
     async def run(self) -> Swept:
-        """Everything. Never raises for what a peer does."""
-        newest, signatures = asyncio.create_task(self._newest()), asyncio.create_task(self._signatures())
+        """Everything but :meth:`details`. Never raises for what a peer does."""
+        newest = asyncio.create_task(self._newest())
         old = asyncio.gather(*(self._old_version(version) for version in _OLD_VERSIONS))
         try:
             await asyncio.gather(old, self._ssl2(), self._version("TLSv1.2", _PARTS))
         finally:
             self._knows_all()
         await self._newest_known.wait()  # what follows asks whether TLS 1.3 is spoken
+        self._versions_known.set()
         if self.found.foreign is None:
-            tasks = [self._old_groups(), self._fallback(), self._protocols(), self._order(newest)]
-            await asyncio.gather(newest, signatures, *tasks)
+            tasks = [self._fallback(), self._protocols(), self._order(newest)]
+            await asyncio.gather(newest, *tasks)
             await self._doubt_closings()
-        await asyncio.gather(newest, signatures)
+        await newest
         return self.found
 
     async def ask_once_more(self) -> None:
@@ -102,8 +103,31 @@ class Sweep:
 
     def _knows_all(self) -> None:
         """Whoever waits for a suite that is not there need not wait any more."""
-        for event in (*self._signer_known.values(), self.old_known, self._suites_known):
+        for event in (*self._signer_known.values(), self.old_known):
             event.set()
+
+    async def details(self) -> None:
+        """Schemes of signatures, and groups of TLS 1.2 and older. Where there is little room for connections, this ends only
+        after :meth:`rest_is_asked`."""
+        async with asyncio.TaskGroup() as beside:
+            judged = [beside.create_task(self._old_groups())]
+            for authentication in _SIGNED_WITH:
+                judged.append(beside.create_task(self._old_schemes(authentication)))
+                beside.create_task(self._good_schemes(authentication, judged[-1]))
+            await asyncio.wait(judged)
+            self._judged_known.set()
+
+    def rest_is_asked(self) -> None:
+        """Nothing but :meth:`details` is left to be asked: all room is theirs."""
+        self._rest_asked.set()
+
+    async def _has_room(self, *, is_last: bool = False) -> bool:
+        """Whether one of the :meth:`details` may be asked; ``is_last``: one that controls do not want to know."""
+        for end, reserve in self._stages if is_last else self._stages[:-1]:
+            if self.listener.room > reserve:
+                return True
+            await end.wait()
+        return self.listener.room > 0
 
     # Versions and suites
 
@@ -114,6 +138,8 @@ class Sweep:
             answer = await ask(self.listener, offer)
         if isinstance(answer, Taken):
             self._good = self._good or offer
+            if answer.hello.suite in offer.suites:
+                self.listener.pairs.add((answer.hello.version, answer.hello.suite))
             self._look(answer)
         elif isinstance(answer, Refused):
             if answer.alert is None:
@@ -168,7 +194,6 @@ class Sweep:
     def _tell(self, version: ProtocolVersion, code: int) -> None:
         """Let those go on who wait for a suite of that kind."""
         self._has_old = True
-        self._pairs += 1
         self.old_known.set()
         suite = SUITES_BY_CODE[code]
         if version == "TLSv1.2" and suite.key_exchange in ("ECDHE", "DHE") and suite.authentication in self._signers:
@@ -210,6 +235,7 @@ class Sweep:
             if not hello.suites:
                 return  # an empty list, as OpenSSL 1.0.0 sends it: no handshake can follow
             self.found.suites["SSLv2"] = hello.suites
+            self.listener.pairs.update((hello.version, kind) for kind in hello.suites)
             if hello.certificate:
                 self.found.chains.setdefault("RSA", SentCertificates((hello.certificate,)))
 
@@ -359,33 +385,27 @@ class Sweep:
         if exchange.group is not None and exchange.group not in found.groups:
             found.groups.append(exchange.group)
 
-    async def _signatures(self) -> None:
-        """Which schemes the server signs with, for each kind of key that it has."""
-        await asyncio.gather(*(self._schemes_of(authentication, keys) for authentication, keys in _SIGNED_WITH.items()))
-
-    async def _schemes_of(self, authentication: str, keys: tuple[str, ...]) -> None:
-        """The schemes of one kind of key: the old ones first, the others side by side by how they pad."""
+    async def _old_schemes(self, authentication: str) -> None:
+        """Which schemes with old digests the server signs with, for one kind of key."""
         await self._signer_known[authentication].wait()
-        suites = self._signers[authentication]
-        if not suites:
-            return
-        mine = [scheme for scheme in SCHEMES if scheme.key in keys]
-        old = [s.code for s in mine if s.digest in _OLD_DIGESTS] + [n.RSA_MD5] * (authentication == "RSA")
-        padded = [s.code for s in mine if s.digest not in _OLD_DIGESTS and s.name.startswith("rsa_pss")]
-        others = [s.code for s in mine if s.digest not in _OLD_DIGESTS and not s.name.startswith("rsa_pss")]
-        await self._scheme_chain(list(suites), old)
-        await asyncio.gather(*(self._scheme_chain(list(suites), part) for part in (padded, others)))
+        old = [s.code for s in SCHEMES if s.key in _SIGNED_WITH[authentication] and s.digest in _OLD_DIGESTS]
+        await self._scheme_chain(authentication, old + [n.RSA_MD5] * (authentication == "RSA"))
 
-    async def _scheme_chain(self, suites: list[int], left: list[int]) -> None:
+    async def _good_schemes(self, authentication: str, after: asyncio.Task[None]) -> None:
+        """The others, ``after`` the old ones, side by side by how they pad."""
+        await asyncio.wait({after})
+        good = [s for s in SCHEMES if s.key in _SIGNED_WITH[authentication] and s.digest not in _OLD_DIGESTS]
+        padded = [s.code for s in good if s.name.startswith("rsa_pss")]
+        others = [s.code for s in good if s.code not in padded]
+        await asyncio.gather(*(self._scheme_chain(authentication, part, is_good=True) for part in (padded, others)))
+
+    async def _scheme_chain(self, authentication: str, left: list[int], *, is_good: bool = False) -> None:
+        suites = list(self._signers[authentication])
         left = [code for code in left if code not in self.found.schemes]
-        while left:
-            if not self.has_room(_RESERVE):
-                await self._suites_known.wait()  # more suites taken are more connections allowed
-                if not self.has_room(_RESERVE):
-                    note = "not every signature scheme was asked for, so that connections stay few"
-                    if note not in self.found.problems:
-                        self.found.problems.append(note)
-                    return
+        while suites and left:
+            if not await self._has_room(is_last=is_good):
+                self._leave_schemes(is_good)
+                return
             answer = await self._ask(self._offer("TLSv1.2", suites, schemes=tuple(left)))
             match answer:
                 case Taken():
@@ -399,8 +419,18 @@ class Sweep:
                 case _:
                     return
 
+    def _leave_schemes(self, is_good: bool) -> None:
+        """No room is left to ask for all: nothing is judged by a good one, and one bad one is enough."""
+        note = "not every signature scheme was asked for, so that connections stay few"
+        if is_good:
+            if note not in self.found.problems:
+                self.found.problems.append(note)
+        elif not any(code in _BAD_SCHEMES for code in self.found.schemes):
+            self.found.schemes_doubt = self.found.schemes_doubt or note
+
     async def _old_groups(self) -> None:
         """Curves of TLS 1.2 and older, less those that are known from TLS 1.3."""
+        await self._versions_known.wait()
         version = next((v for v in ("TLSv1.2", "TLSv1.1", "TLSv1") if v in self.found.suites), None)
         if version is None:
             return
@@ -408,7 +438,10 @@ class Sweep:
         left = [group for group in _CURVES if group not in self.found.groups]
         if "TLSv1.3" in self.found.suites:
             left = [group for group in left if group not in _CLASSIC]
-        while suites and left and self.has_room():
+        while suites and left:
+            if not await self._has_room():
+                self.found.groups_doubt = "not every group was asked for, so that connections stay few"
+                return
             answer = await self._ask(self._offer(version, suites, groups=tuple(left)))
             match answer:
                 case Taken():
@@ -451,10 +484,6 @@ class Sweep:
 
     # Order
 
-    def has_room(self, more: int = 1) -> bool:
-        """Whether ``more`` connections keep what a probe promises of their number."""
-        return self.listener.connections - self._spent + more <= _SPARE_CONNECTIONS + max(self._pairs, self.found.pairs)
-
     async def _prefers(self, version: ProtocolVersion, offered: Sequence[int]) -> int | None:
         """The suite that is chosen of ``offered``."""
         answer = await self._ask(self._offer(version, offered))
@@ -470,7 +499,9 @@ class Sweep:
                 continue
             if asked is None:
                 asked = version
-                ordered = await find_order(partial(self._prefers, version), chains, self.has_room)
+                ordered = await find_order(
+                    partial(self._prefers, version), chains, lambda more: self.listener.room >= more + _RESERVE
+                )
                 found.order, found.order_doubt, found.order_note = ordered.who, ordered.doubt, ordered.note
                 suites = ordered.suites
             else:  # servers have one order for all versions

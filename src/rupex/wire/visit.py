@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
 from contextlib import AsyncExitStack
 from functools import cache
 from importlib import resources
@@ -151,14 +150,20 @@ async def _is_plain(found: Visit, listener: Listener, name: str, port: int, *, s
 
 
 async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_paths: bool) -> None:
-    sni = None if is_address(name) else name
-    plain_pages = found.pages
-    sweeping = Sweep(listener, sni)
+    sweeping = Sweep(listener, None if is_address(name) else name)
+    async with asyncio.TaskGroup() as beside:
+        beside.create_task(sweeping.details())
+        await _all_but_details(found, sweeping, name, port, skip_paths=skip_paths)
+        sweeping.rest_is_asked()
+
+
+async def _all_but_details(found: Visit, sweeping: Sweep, name: str, port: int, *, skip_paths: bool) -> None:
+    listener, sni, plain_pages = sweeping.listener, sweeping.name, found.pages
     sweep, found.renegotiates, talk, pages = await asyncio.gather(
         sweeping.run(),
-        _renegotiation(sweeping, listener, sni),
+        _renegotiation(sweeping),
         converse(listener, sni, _ALL_SCHEMES, _ALPN),
-        _look("https", listener, name, port, skip_paths=skip_paths, has_room=sweeping.has_room),
+        _look("https", listener, name, port, skip_paths=skip_paths),
     )
     found.swept = sweep
     if sweep.is_silent:
@@ -179,10 +184,10 @@ async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_p
         found.only_h2 = not (isinstance(again, Conversation) and again.protocol == "http/1.1")
 
 
-async def _renegotiation(sweeping: Sweep, listener: Listener, sni: str | None) -> bool | None:
+async def _renegotiation(sweeping: Sweep) -> bool | None:
     """Whether a client may renegotiate, asked as soon as a version that can is known to be taken."""
     await sweeping.old_known.wait()
-    return await client_renegotiates(listener, sni) if sweeping.found_old else None
+    return await client_renegotiates(sweeping.listener, sweeping.name) if sweeping.found_old else None
 
 
 async def _staple_again(found: Visit, listener: Listener, sni: str | None) -> None:
@@ -222,15 +227,8 @@ async def _other_certificate(found: Visit, listener: Listener, sni: str | None) 
 
 
 async def _look(
-    scheme: Literal["http", "https"],
-    listener: Listener,
-    name: str,
-    port: int,
-    *,
-    skip_paths: bool,
-    has_room: Callable[[], bool] = lambda: True,
+    scheme: Literal["http", "https"], listener: Listener, name: str, port: int, *, skip_paths: bool
 ) -> Pages:
-    """The pages of a listener. ``has_room``: whether one connection more keeps what a probe promises."""
     async with AsyncExitStack() as stack:
         web = await stack.enter_async_context(Web(listener, scheme, name, port))
         found = Pages(scheme, await web.get("/"))
@@ -257,7 +255,7 @@ async def _look(
         if is_simple:
             await _try_misuse(found, old, skip_paths=spare)
         if isinstance(found.options, Page):
-            await _try_last(found, old, skip_paths=spare or not has_room())
+            await _try_last(found, old, skip_paths=spare or listener.room <= 0)
         return found
 
 

@@ -37,6 +37,12 @@ class Page(Struct, frozen=True):
         return [value for key, value in self.headers if key.lower() == name]
 
     @property
+    def closes(self) -> bool:
+        """Whether the server closes the connection after this answer (RFC 9112, 9.3)."""
+        wishes = {wish.strip().lower() for value in self.values("connection") for wish in value.split(",")}
+        return "close" in wishes or (self.http in ("HTTP/1.0", "HTTP/0.9") and "keep-alive" not in wishes)
+
+    @property
     def location(self) -> str | None:
         """Where a redirect leads, absolute; None for another answer."""
         values = self.values("location")
@@ -51,7 +57,7 @@ class Page(Struct, frozen=True):
 class NoPage(Struct, frozen=True):
     """No answer. ``kind``: ``refused`` a handshake or a connection closed on purpose; ``broken``: what came is no HTTP."""
 
-    kind: Literal["refused", "unreachable", "timeout", "broken", "port"]
+    kind: Literal["refused", "unreachable", "timeout", "broken", "port", "unasked"]
     why: str
 
 
@@ -129,7 +135,7 @@ class Web:
         except (TimeoutError, httpx.TimeoutException):
             return NoPage("timeout", f"no whole answer within {self.listener.manners.step_seconds:g} s")
         except LineError as error:
-            return NoPage("timeout", error.why)
+            return NoPage("unasked" if error.kind == "unasked" else "timeout", error.why)
         except httpx.ConnectError as error:
             return _connect_failure(error)
         except httpx.RemoteProtocolError as error:
@@ -162,7 +168,9 @@ class Web:
                     await through.write(f"GET / HTTP/1.1\r\nHost: {authority}\r\nConnection: close\r\n\r\n".encode())
                     self.listener.round_trips += 1
                     return bytes(await through.read(5, timeout=seconds / 2)).startswith(_SERVER_SPEAKS)
-        except (TimeoutError, httpx.TimeoutException, LineError):
+        except LineError as error:
+            return NoPage("unasked" if error.kind == "unasked" else "timeout", error.why)
+        except (TimeoutError, httpx.TimeoutException):
             return NoPage("timeout", "a CONNECT was not answered in time")
         except (httpx.HTTPError, ssl.SSLError, OSError, ValueError, RuntimeError) as error:
             return NoPage("refused", f"the connection was closed ({_short(error)})")
@@ -188,13 +196,15 @@ class Web:
         )
         headers = tuple((key, value[: bounds.WEB_HEADER_CHARACTERS]) for key, value in headers)
         text = body[: bounds.WEB_BODY_BYTES].decode("utf-8", "replace")
-        return Page(url, response.status_code, headers, text, response.http_version)
+        page = Page(url, response.status_code, headers, text, response.http_version)
+        self.listener.closes |= page.closes
+        return page
 
     async def _trace(self, event: str, _: dict[str, Any]) -> None:
-        if event == "connection.connect_tcp.complete":
-            self.listener.connections += 1
-            self.listener.round_trips += 1
-        elif event == "connection.start_tls.complete":
+        if event == "connection.connect_tcp.started":
+            self.listener.pages += self.listener.closes
+            self.listener.count()
+        elif event in ("connection.connect_tcp.complete", "connection.start_tls.complete"):
             self.listener.round_trips += 1
 
 
