@@ -152,9 +152,10 @@ async def _is_plain(found: Visit, listener: Listener, name: str, port: int, *, s
 async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_paths: bool) -> None:
     sweeping = Sweep(listener, None if is_address(name) else name)
     async with asyncio.TaskGroup() as beside:
-        beside.create_task(sweeping.details())
+        beside.create_task(sweeping.details.run())
         await _all_but_details(found, sweeping, name, port, skip_paths=skip_paths)
-        sweeping.rest_is_asked()
+        sweeping.details.rest_is_asked()
+    await sweeping.doubt_closings()
 
 
 async def _all_but_details(found: Visit, sweeping: Sweep, name: str, port: int, *, skip_paths: bool) -> None:
@@ -177,7 +178,7 @@ async def _all_but_details(found: Visit, sweeping: Sweep, name: str, port: int, 
     elif "TLSv1.3" in sweep.suites:
         found.failures.append(f"the TLS 1.3 handshake could not be finished: {talk}")
     if not sweep.stapled and not any(t.certificates and t.certificates.staple for t in found.talks):
-        await _staple_again(found, listener, sni)
+        await _staple_again(found, sweeping)
     protocol = found.talks[0].protocol if found.talks else sweep.protocol
     if protocol == "h2" and found.talks:
         again = await converse(listener, sni, _ALL_SCHEMES, _ALPN[1:])
@@ -190,23 +191,20 @@ async def _renegotiation(sweeping: Sweep) -> bool | None:
     return await client_renegotiates(sweeping.listener, sweeping.name) if sweeping.found_old else None
 
 
-async def _staple_again(found: Visit, listener: Listener, sni: str | None) -> None:
+async def _staple_again(found: Visit, sweeping: Sweep) -> None:
     """Servers fetch a response when it is first asked for, and have it for whoever comes later."""
-    assert found.swept is not None
     sent = [talk.certificates for talk in found.talks if talk.certificates is not None] or list(
-        found.swept.chains.values()
+        sweeping.found.chains.values()
     )
     if not any(chain.chain and _names_responder(chain.chain[0]) for chain in sent):
         return
     await asyncio.sleep(STAPLE_SECONDS)
     if found.talks:
-        talk = await converse(listener, sni, _ALL_SCHEMES, _ALPN)
+        talk = await converse(sweeping.listener, sweeping.name, _ALL_SCHEMES, _ALPN)
         if isinstance(talk, Conversation):
             found.talks.append(talk)
         return
-    again = Sweep(listener, sni)
-    again.found = found.swept
-    await again.ask_once_more()
+    await sweeping.ask_once_more()
 
 
 def _names_responder(der: bytes) -> bool:
