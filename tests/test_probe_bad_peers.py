@@ -5,11 +5,14 @@ They are scripted byte peers of the test's own: no real server behaves so badly.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import socket
 import time
 import unittest
 from collections.abc import Callable
+from functools import partial
+from threading import Thread
 from typing import Any
 
 from rupex.demo.listeners import listening
@@ -91,7 +94,42 @@ def probe(port: int, at: int = 443, *, skip_paths: bool = True) -> tuple[int, An
     return done.returncode, valid_document(done.stdout)["hosts"][0], done.stderr, took
 
 
+def deaf_to_ssl2(port: int, peer: socket.socket) -> None:
+    """Hands a connection on to ``port``, unless it begins with a hello of SSL 2.0: that is never answered."""
+    data = peer.recv(1 << 14)
+    if data[:1] == b"\x80":
+        time.sleep(2)
+        return
+    with socket.create_connection(("127.0.0.1", port)) as server:
+        server.sendall(data)
+        ahead = Thread(target=pump, args=(peer, server))
+        ahead.start()
+        pump(server, peer)
+        ahead.join()
+
+
+def pump(source: socket.socket, sink: socket.socket) -> None:
+    with contextlib.suppress(OSError):
+        while data := source.recv(1 << 14):
+            sink.sendall(data)
+        sink.shutdown(socket.SHUT_WR)
+
+
 class BadPeerTest(unittest.TestCase):
+    def test_what_is_bad_in_what_was_seen_fails_although_not_all_was_seen(self) -> None:
+        block = (
+            f"listen LISTEN ssl; server_name {NAME}; ssl_certificate CRED/rsa.pem; ssl_certificate_key CRED/rsa.key;"
+            " ssl_protocols TLSv1.2; ssl_ciphers AES128-SHA;"
+        )
+        with peers.nginx(block) as port, listening(partial(deaf_to_ssl2, port)) as way:
+            status, host, _, _ = probe(way)
+        self.assertEqual(status, 3)
+        self.assertIn("SSLv2", host["problems"][0]["message"])
+        told = {check["control"]: check["counts"] for check in host["checks"]}
+        self.assertEqual(told["tls.suite.static-key"]["fail"], 1)
+        for control in ("tls.suite.rc4", "tls.protocol.floor"):
+            self.assertEqual((told[control]["pass"], told[control]["unknown"]), (0, 1), control)
+
     def test_what_breaks_the_protocol_is_a_problem_and_never_a_pass(self) -> None:
         certificate = Message(n.CERTIFICATE, vector(vector(b"no certificate", 3), 3)).whole
         for case, answer in (

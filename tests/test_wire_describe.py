@@ -55,7 +55,9 @@ class UnseenTest(unittest.TestCase):
                 tls = self.tls(visited(Swept(suites={"TLSv1.3": (0x1301,)}, doubts=doubts)))  # type: ignore[arg-type]
                 self.assertEqual((tls.protocols.value, tls.suites.value), (protocols, suites))
         old = self.tls(visited(Swept(suites={"SSLv3": (0x0005,)}, doubts={"TLSv1": "no answer"})))
-        self.assertEqual(old.protocols.value, ("SSLv3",))  # that it is offered is certain, whatever else is
+        self.assertEqual(
+            (old.protocols.value, old.protocols.seen), (None, ("SSLv3",))
+        )  # that it is offered is certain, whatever else is
 
     def test_files_are_unknown_when_a_path_was_not_answered(self) -> None:
         git, *others = [row for row in known_paths() if row.kind == "file"]

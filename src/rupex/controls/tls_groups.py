@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Final
 
+from rupex.controls._lists import nothing_bad
 from rupex.controls.catalogue import control
 from rupex.model import Fail, Judgement, Pass, Tls, Unknown
 from rupex.tls.groups import group_called
@@ -33,15 +34,13 @@ _GOOD_PRIMES: Final = frozenset(
 )
 def group_strength(tls: Tls, *, minimum_bits: int) -> Judgement:
     groups = tls.groups
-    if groups.value is None:
-        return Unknown(groups.why_unknown, groups.provenance)
     weak = [
         f"{group.name} ({group.bits} bits)"
-        for group in map(group_called, groups.value)
+        for group in map(group_called, groups.seen or ())
         if group is not None and group.kind != "ff" and group.bits < minimum_bits
     ]
     if not weak:
-        return Pass(groups.provenance)
+        return nothing_bad(groups)
     return Fail(f"offers {', '.join(weak[:4])}; {minimum_bits} bits of security are wanted", groups.provenance)
 
 
@@ -63,16 +62,16 @@ def group_strength(tls: Tls, *, minimum_bits: int) -> Judgement:
 )
 def group_dh(tls: Tls, *, minimum_bits: int) -> Judgement:
     suites, setting = tls.suites, tls.dh
-    if suites.value is None:
-        return Unknown(suites.why_unknown, suites.provenance)
-    if not any(suite is not None and suite.key_exchange == "DHE" for suite in map(suite_called, suites.value)):
-        return Pass(suites.provenance, "no suite with finite-field parameters is offered")
+    if not any(suite is not None and suite.key_exchange == "DHE" for suite in map(suite_called, suites.seen or ())):
+        return nothing_bad(suites, "no suite with finite-field parameters is offered")
     if setting is None or setting.value is None:
         why = setting.why_unknown if setting is not None else ""
         return Unknown(why or "the parameters are not known", setting.provenance if setting else None)
     dh = setting.value
     if dh.bits < minimum_bits:
         return Fail(f"the prime has {dh.bits} bits; {minimum_bits} are wanted", setting.provenance)
+    if not suites.is_known:
+        return Unknown(suites.why_unknown, suites.provenance)
     if dh.group in _GOOD_PRIMES or dh.safe:
         return Pass(setting.provenance, dh.group or "a safe prime of one's own")
     if dh.safe is None:
@@ -100,10 +99,10 @@ def group_dh(tls: Tls, *, minimum_bits: int) -> Judgement:
 )
 def group_post_quantum(tls: Tls) -> Judgement:
     groups = tls.groups
+    if any(group is not None and group.is_post_quantum for group in map(group_called, groups.seen or ())):
+        return Pass(groups.provenance)
     if groups.value is None:
         return Unknown(groups.why_unknown, groups.provenance)
-    if any(group is not None and group.is_post_quantum for group in map(group_called, groups.value)):
-        return Pass(groups.provenance)
     return Fail(f"offers only {', '.join(groups.value[:5]) or 'no group at all'}", groups.provenance)
 
 
@@ -130,9 +129,9 @@ def signature_digest(tls: Tls) -> Judgement:
     setting = tls.signatures
     if setting is None:
         return Unknown("not looked at")
-    if setting.value is None:
-        return Unknown(setting.why_unknown, setting.provenance)
-    bad = [name for name in setting.value if (s := scheme_called(name)) is not None and s.digest in ("SHA-1", "MD5")]
+    bad = [
+        name for name in setting.seen or () if (s := scheme_called(name)) is not None and s.digest in ("SHA-1", "MD5")
+    ]
     if not bad:
-        return Pass(setting.provenance)
+        return nothing_bad(setting)
     return Fail(f"signs with {', '.join(bad)} when a client asks for it", setting.provenance)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from rupex.controls._lists import nothing_bad
 from rupex.controls.catalogue import control
 from rupex.model import PASS, Fail, Judgement, Pass, Setting, Tls, Unknown
 from rupex.model.endpoint import ProtocolVersion
@@ -30,12 +31,10 @@ from rupex.tls.suites import PROTOCOL_VERSIONS
 )
 def protocol_floor(tls: Tls, *, floor: ProtocolVersion) -> Judgement:
     protocols = tls.protocols
-    if protocols.value is None:
-        return Unknown(protocols.why_unknown, protocols.provenance)
     lowest = PROTOCOL_VERSIONS.index(floor)
-    old = [version for version in protocols.value if PROTOCOL_VERSIONS.index(version) < lowest]
+    old = [version for version in protocols.seen or () if PROTOCOL_VERSIONS.index(version) < lowest]
     if not old:
-        return Pass(protocols.provenance)
+        return nothing_bad(protocols)
     case = "ssl" if old[0].startswith("SSL") else None
     return Fail(f"offers {', '.join(old)}; the floor is {floor}", protocols.provenance, case)
 
@@ -58,10 +57,10 @@ def protocol_floor(tls: Tls, *, floor: ProtocolVersion) -> Judgement:
 )
 def protocol_newest(tls: Tls, *, newest: ProtocolVersion) -> Judgement:
     protocols = tls.protocols
+    if newest in (protocols.seen or ()):
+        return PASS
     if protocols.value is None:
         return Unknown(protocols.why_unknown, protocols.provenance)
-    if newest in protocols.value:
-        return PASS
     offered = ", ".join(protocols.value) or "no version at all"
     return Fail(f"{newest} is not offered (offered: {offered})", protocols.provenance)
 

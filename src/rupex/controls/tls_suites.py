@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import lru_cache
 from typing import Final
 
+from rupex.controls._lists import nothing_bad
 from rupex.controls.catalogue import control
 from rupex.model import Fail, Judgement, Pass, Tls, Unknown
 from rupex.tls.suites import CipherSuite, suite_called
@@ -34,13 +35,11 @@ def _bad_ones(names: tuple[str, ...], is_bad: Callable[[CipherSuite], bool]) -> 
 
 def _none(tls: Tls, is_bad: Callable[[CipherSuite], bool], what: str) -> Judgement:
     """Pass when no negotiable suite ``is_bad``; otherwise name them."""
-    suites = tls.suites
-    if suites.value is None:
-        return Unknown(suites.why_unknown, suites.provenance)
-    bad = _bad_ones(suites.value, is_bad)
+    suites, seen = tls.suites, tls.suites.seen or ()
+    bad = _bad_ones(seen, is_bad)
     if not bad:
-        return Pass(suites.provenance)
-    count = f"{len(bad)} of {len(suites.value)} suites"
+        return nothing_bad(suites)
+    count = f"{len(bad)} of {len(seen)} suites" if suites.is_known else f"{len(bad)} of the {len(seen)} suites seen"
     return Fail(f"{count} {what}: {_some(bad)}", suites.provenance, evidence=" ".join(bad))
 
 

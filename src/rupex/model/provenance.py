@@ -34,15 +34,22 @@ class Provenance(Struct, frozen=True, gc=False):
 
 
 class Setting(Struct, Generic[T], frozen=True, gc=False):
-    """One effective value with its provenance; or, with ``unknown`` set, the reason why it could not be told."""
+    """One effective value with its provenance; or, with ``unknown`` set, the reason why it could not be told, and of a list
+    what it has ``at_least``."""
 
     value: T | None
     provenance: Provenance | None = None
     unknown: str | UnsetType = UNSET
+    at_least: T | None = None
 
     @property
     def is_known(self) -> bool:
         return self.unknown is UNSET
+
+    @property
+    def seen(self) -> T | None:
+        """What is known of the value, be it not all: enough to see that something bad is there."""
+        return self.at_least if self.value is None else self.value
 
     @property
     def why_unknown(self) -> str:
@@ -50,9 +57,9 @@ class Setting(Struct, Generic[T], frozen=True, gc=False):
         return self.unknown if isinstance(self.unknown, str) else ""
 
 
-def unknown(why: str, provenance: Provenance | None = None) -> Setting[T]:
+def unknown(why: str, provenance: Provenance | None = None, at_least: T | None = None) -> Setting[T]:
     """A setting whose value could not be told, for the reason ``why``."""
-    return Setting(None, provenance, why)
+    return Setting(None, provenance, why, at_least)
 
 
 def default_of(server: str, note: str = "") -> Provenance:

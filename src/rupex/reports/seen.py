@@ -55,7 +55,9 @@ def _transport(endpoint: Endpoint) -> str:
 
 def _versions(tls: Tls) -> str:
     if tls.protocols.value is None:
-        return f"could not be told ({tls.protocols.why_unknown})"
+        seen = ", ".join(tls.protocols.seen or ())
+        why = tls.protocols.why_unknown
+        return f"{seen} at least ({why})" if seen else f"could not be told ({why})"
     count = "suites unknown" if tls.suites.value is None else _count(tls.suites.value)
     order = {"server": "the server decides the order", "client": "the client decides the order"}
     words = f"{', '.join(tls.protocols.value)}; {count}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from functools import cache
-from typing import Final
+from typing import Final, TypeVar
 
 from msgspec import UNSET
 
@@ -43,6 +43,8 @@ from rupex.wire.answers import SentCertificates
 from rupex.wire.swept import Swept
 from rupex.wire.visit import FOREIGN_ORIGIN, MARK, STRANGER, Pages, Visit
 from rupex.wire.web import NoPage, Page
+
+T = TypeVar("T")
 
 _SUITE_NAMES: Final = {suite.code: suite.name for suite in all_suites()}
 _GROUP_NAMES: Final = {group.code: group.name for group in all_groups()}
@@ -130,7 +132,6 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
     old_doubt = next((f"{v}: {why}" for v, why in swept.doubts.items() if v not in swept.suites), "")
     doubt = next((f"{version}: {why}" for version, why in swept.doubts.items()), "")
     protocols = tuple(version for version in PROTOCOL_VERSIONS if version in swept.suites)
-    is_old = any(PROTOCOL_VERSIONS.index(version) < PROTOCOL_VERSIONS.index("TLSv1.2") for version in protocols)
     codes = dict.fromkeys(code for version in reversed(PROTOCOL_VERSIONS) for code in swept.suites.get(version, ()))
     suites = tuple(_SUITE_NAMES.get(code, f"0x{code:04X}") for code in codes)
     schemes = dict.fromkeys([*(t.scheme for t in visit.talks if t.scheme is not None), *swept.schemes])
@@ -140,8 +141,8 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
     asked = bool(swept.asks_for_certificate) or any(t.asks_for_certificate for t in visit.talks)
     stapled = any(says_good(sent.staple) for sent in sent_chains(visit).values() if sent.staple is not None)
     return Tls(
-        protocols=Setting(protocols, seen_at) if not old_doubt or is_old else unknown(old_doubt, seen_at),
-        suites=unknown(doubt, seen_at) if doubt else Setting(suites, _noted(seen_at, swept.order_note)),
+        protocols=_unless(old_doubt, protocols, seen_at),
+        suites=_unless(doubt, suites, _noted(seen_at, swept.order_note)),
         groups=_unless(
             swept.groups_doubt, tuple(_GROUP_NAMES.get(g, f"group {g}") for g in dict.fromkeys(swept.groups)), seen_at
         ),
@@ -180,8 +181,9 @@ def _noted(seen_at: Provenance, note: str) -> Provenance:
     return Provenance("wire", note=f"{seen_at.note}; {note}") if note else seen_at
 
 
-def _unless(doubt: str, value: tuple[str, ...], seen_at: Provenance) -> Setting[tuple[str, ...]]:
-    return unknown(doubt, seen_at) if doubt else Setting(value, seen_at)
+def _unless(doubt: str, value: T, seen_at: Provenance) -> Setting[T]:
+    """``value``, or with a ``doubt`` that it is at least so much."""
+    return unknown(doubt, seen_at, value) if doubt else Setting(value, seen_at)
 
 
 def _seen(value: bool | None, seen_at: Provenance) -> Setting[bool] | None:

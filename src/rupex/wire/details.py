@@ -18,7 +18,6 @@ _RESERVES: Final = (10, RESERVE, 4)
 what controls do not want to know leaves these to what they do."""
 
 _OLD_DIGESTS: Final = ("SHA-1", "SHA-224")
-_BAD_SCHEMES: Final = (n.RSA_MD5, *(s.code for s in SCHEMES if s.digest == "SHA-1"))
 _SIGNED_WITH: Final = {"RSA": ("RSA",), "ECDSA": ("ECDSA", "Ed25519", "Ed448"), "DSS": ("DSA",)}
 
 
@@ -90,7 +89,7 @@ class Details:
         left = [code for code in left if code not in self.found.schemes]
         while suites and left:
             if not await self._has_room(is_last=is_good):
-                self._leave_schemes(is_good)
+                self._leave(is_good)
                 return
             answer = await self.ask("TLSv1.2", suites, schemes=tuple(left))
             match answer:
@@ -105,14 +104,13 @@ class Details:
                 case _:
                     return
 
-    def _leave_schemes(self, is_good: bool) -> None:
-        """No room is left to ask for all: nothing is judged by a good one, and one bad one is enough."""
-        note = "not every signature scheme was asked for, so that connections stay few"
-        if is_good:
-            if note not in self.found.problems:
-                self.found.problems.append(note)
-        elif not any(code in _BAD_SCHEMES for code in self.found.schemes):
-            self.found.schemes_doubt = self.found.schemes_doubt or note
+    def _leave(self, is_good: bool) -> None:
+        """No room is left to ask for all schemes. Nothing is judged by the good ones."""
+        why = "not every signature scheme was asked for, so that connections stay few"
+        if not is_good:
+            self.found.schemes_doubt = self.found.schemes_doubt or why
+        elif why not in self.found.problems:
+            self.found.problems.append(why)
 
     async def _old_groups(self) -> None:
         """Curves of TLS 1.2 and older, less those that are known from TLS 1.3."""
