@@ -18,7 +18,7 @@ from pathlib import Path
 
 from tests.oracle import Case, ServerError, _binary, _minted, openssl_version, request, running_upstream
 
-_MOVED = re.compile(r"(?<=[\s\"'=(])/(etc|srv)/")
+_MOVED = re.compile(r"(?<=[\s\"'=(:])/(etc|srv)/")
 _FILE = re.compile(r"^# file (\S+): (.*)$", re.MULTILINE)
 _MODULES = re.compile(r"^# modules: (.*)$", re.MULTILINE)
 _USUAL = ("mpm_event", "authz_core", "authz_host", "authn_core", "dir", "mime", "alias")

@@ -212,7 +212,7 @@ class _Reader:
         def value(match: re.Match[str]) -> str:
             name = match[1]
             found = self.defines.get(name) or self.config.environment.get(name)
-            if not found:
+            if not found and ":" not in name:  # else it asks a map, in a rule
                 self.undefined.setdefault(name, directive)
             return found or match[0]
 

@@ -18,6 +18,7 @@ from rupex.host.tree import inside
 from rupex.servers.apache.access import decide
 from rupex.servers.apache.environment import EARLY, set_early, set_late
 from rupex.servers.apache.exchange import Exchange, escaped
+from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate, fill
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
@@ -90,12 +91,12 @@ class Processor:
             and tree.is_folder(inside(self.document_root))
             and tree.is_listed(inside(self.document_root))
         )
-        self.rewriter = Rewriter(self._is_there)
         own = virtual.directives
         inherits = any("inherit" in d.raw.lower() for d in all_of(own, "rewriteoptions"))
-        self.rules = read_rules(own) + (
-            read_rules(virtual.main.directives) if inherits and virtual.main is not None else ()
-        )
+        holding = (own, virtual.main.directives) if inherits and virtual.main is not None else (own,)
+        self.rules = tuple(rule for directives in holding for rule in read_rules(directives))
+        maps = [d for directives in reversed(holding) for d in all_of(directives, "rewritemap")]
+        self.rewriter = Rewriter(self._is_there, RewriteMaps(maps, tree, config.path))
         self.rewrites = bool(self.rules) and is_on(iter(own))
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.moves = [move for directives in reversed(virtual.chain) for move in read_moves(directives)]

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Final, Literal
 from urllib.parse import quote
 
 from msgspec import Struct
 
 from rupex.servers.apache.exchange import Exchange, escaped
+from rupex.servers.apache.expanding import Captured, RewriteMaps, escaped_capture, expanded
 from rupex.servers.apache.expressions import compare, evaluate
 from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.patterns import UndeterminedError, search
 
 _ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
-_REFERENCE = re.compile(r"\\(.)|([$%])(\d)|([$%])\{([^{}]*)\}", re.DOTALL)
 _STATUS_WORDS: Final = {"temp": 302, "permanent": 301, "seeother": 303}
 _OPERATOR = re.compile(r"[<>=]=?|-(?:eq|ne|lt|gt|le|ge)", re.IGNORECASE)
 _MOST_ROUNDS: Final = 10
@@ -104,10 +104,12 @@ def _flags(text: str) -> dict[str, str]:
 
 
 class Rewriter:
-    """Applies rules. ``is_there``: whether a path is a file or folder, None where nobody can tell."""
+    """Applies rules. ``is_there``: whether a path is a file or folder, None where nobody can tell; ``maps``: the server's."""
 
-    def __init__(self, is_there: Callable[[str, Literal["file", "folder", "any"]], bool | None]) -> None:
-        self.is_there = is_there
+    def __init__(
+        self, is_there: Callable[[str, Literal["file", "folder", "any"]], bool | None], maps: RewriteMaps
+    ) -> None:
+        self.is_there, self.maps = is_there, maps
 
     def apply(
         self, rules: tuple[Rule, ...], exchange: Exchange, prefix: str | None = None, base: str = ""
@@ -146,7 +148,7 @@ class Rewriter:
             if rule.has("g"):
                 return Rewritten("status", rule.directive, 410, steps=tuple(steps))
             if rule.substitution != "-":
-                new = _filled(rule.substitution, captured, exchange, rule)
+                new = expanded(rule.substitution, captured, exchange, self.maps, _escape_of(rule))
                 path = self._query(new, rule, exchange)
                 changed, last = True, rule
             done = self._ends(rule, path, exchange, captured, prefix, base, tuple(steps))
@@ -168,7 +170,7 @@ class Rewriter:
         passes = passes or prefix is not None
         return Rewritten("changed", last.directive, path=path, steps=tuple(steps), passes_through=passes)
 
-    def _matches(self, rule: Rule, path: str, exchange: Exchange) -> tuple[list[str], list[str]] | None:
+    def _matches(self, rule: Rule, path: str, exchange: Exchange) -> Captured | None:
         """What the rule's pattern and its last matching condition captured; None when the rule does not hold."""
         pattern, is_not = rule.pattern.removeprefix("!"), rule.pattern.startswith("!")
         found = search(pattern, path, ignore_case=rule.has("nc"))
@@ -183,22 +185,20 @@ class Rewriter:
                     continue  # one of the alternatives held already
             elif not held:
                 return None
-            groups = self._holds(condition, (captured, from_condition), exchange)
+            groups = self._holds(condition, Captured(captured, from_condition), exchange)
             held = groups is not None
             if groups:
                 from_condition = groups
             if not held and "or" not in condition.flags:
                 return None
-        return (captured, from_condition) if held else None
+        return Captured(captured, from_condition) if held else None
 
-    def _holds(
-        self, condition: Condition, captured: tuple[list[str], list[str]], exchange: Exchange
-    ) -> list[str] | None:
+    def _holds(self, condition: Condition, captured: Captured, exchange: Exchange) -> list[str] | None:
         """What a condition captured, an empty list for nothing; None when it does not hold."""
         pattern = condition.pattern
         if condition.test.lower() == "expr":
             return [] if evaluate(pattern, exchange) else None
-        subject = _filled(condition.test, captured, exchange, None)
+        subject = expanded(condition.test, captured, exchange, self.maps)
         is_not = pattern.startswith("!")
         pattern = pattern.removeprefix("!")
         if pattern in ("-f", "-d", "-s", "-l", "-F", "-U", "-x", "-h", "-L", "-H"):
@@ -210,7 +210,7 @@ class Rewriter:
         compared = _OPERATOR.match(pattern)
         if compared is not None:
             operator = compared[0].lower()
-            wanted = _filled(pattern[len(operator) :].strip(), captured, exchange, None).strip('"')
+            wanted = expanded(pattern[len(operator) :].strip(), captured, exchange, self.maps).strip('"')
             if "nc" in condition.flags:
                 subject, wanted = subject.lower(), wanted.lower()
             return [] if compare(subject, operator, wanted) is not is_not else None
@@ -219,8 +219,7 @@ class Rewriter:
             return None
         return [] if found is None else [found[0], *(group or "" for group in found.groups())]
 
-    @staticmethod
-    def _environment(rule: Rule, exchange: Exchange, captured: tuple[list[str], list[str]]) -> None:
+    def _environment(self, rule: Rule, exchange: Exchange, captured: Captured) -> None:
         said = rule.flags.get("e")
         if said is None:
             return
@@ -228,7 +227,7 @@ class Rewriter:
         if name.startswith("!"):
             exchange.environment.pop(name[1:], None)
         else:
-            exchange.environment[name] = _filled(value, captured, exchange, None)
+            exchange.environment[name] = expanded(value, captured, exchange, self.maps)
 
     @staticmethod
     def _query(new: str, rule: Rule, exchange: Exchange) -> str:
@@ -250,7 +249,7 @@ class Rewriter:
         rule: Rule,
         path: str,
         exchange: Exchange,
-        captured: tuple[list[str], list[str]],
+        captured: Captured,
         prefix: str | None,
         base: str,
         steps: tuple[Directive, ...],
@@ -283,27 +282,11 @@ def _joined(base: str, path: str) -> str:
     return path if path.startswith("/") else f"{base.rstrip('/')}/{path}"
 
 
-def _filled(text: str, captured: tuple[list[str], list[str]], exchange: Exchange, rule: Rule | None) -> str:
-    """A substitution or test string with its references filled in (do_expand)."""
-
-    def value(found: re.Match[str]) -> str:
-        if found[1] is not None:
-            return found[1]
-        if found[2] is not None:
-            groups = captured[0] if found[2] == "$" else captured[1]
-            number = int(found[3])
-            text = groups[number] if number < len(groups) else ""
-            if rule is not None and rule.has("b", "bctls", "bne") and found[2] == "$":
-                return quote(text, safe="").replace("%20", "+" if not rule.has("bnp") else "%20")
-            return text
-        if found[4] == "$":
-            raise UndeterminedError(f"the map {found[5].partition(':')[0]} is read at run time only")
-        name = found[5]
-        if name.upper().startswith(("LA-U:", "LA-F:")):
-            raise UndeterminedError(f"%{{{name}}} is known at run time only")
-        return exchange.variable(name)
-
-    return _REFERENCE.sub(value, text)
+def _escape_of(rule: Rule) -> Callable[[str], str]:
+    """What a rule makes of a part that its pattern captured."""
+    if not rule.has("b", "bctls", "bne"):
+        return str
+    return partial(escaped_capture, space="%20" if rule.has("bnp") else "+")
 
 
 def _escaped_target(target: str) -> str:
