@@ -40,7 +40,7 @@ class Setting(Struct, Generic[T], frozen=True, gc=False):
     value: T | None
     provenance: Provenance | None = None
     unknown: str | UnsetType = UNSET
-    at_least: T | None = None
+    at_least: T | UnsetType = UNSET
 
     @property
     def is_known(self) -> bool:
@@ -49,7 +49,7 @@ class Setting(Struct, Generic[T], frozen=True, gc=False):
     @property
     def seen(self) -> T | None:
         """What is known of the value, be it not all: enough to see that something bad is there."""
-        return self.at_least if self.value is None else self.value
+        return self.value if isinstance(self.at_least, UnsetType) else self.at_least
 
     @property
     def why_unknown(self) -> str:
@@ -57,7 +57,7 @@ class Setting(Struct, Generic[T], frozen=True, gc=False):
         return self.unknown if isinstance(self.unknown, str) else ""
 
 
-def unknown(why: str, provenance: Provenance | None = None, at_least: T | None = None) -> Setting[T]:
+def unknown(why: str, provenance: Provenance | None = None, at_least: T | UnsetType = UNSET) -> Setting[T]:
     """A setting whose value could not be told, for the reason ``why``."""
     return Setting(None, provenance, why, at_least)
 

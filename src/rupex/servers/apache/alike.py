@@ -24,7 +24,9 @@ _CONDITIONS: Final = frozenset("ifmodule ifversion ifdirective ifsection".split(
 _ACTS_WHILE_READ: Final = frozenset(
     "define undefine loadmodule include includeoptional ifdefine iffile macro undefmacro use".split()
 )
-_MAY_LOOK: Final = frozenset("if elseif else setenvif setenvifnocase setenvifexpr rewritemap sslusestapling".split())
+_MAY_LOOK: Final = frozenset(
+    "if elseif else setenvif setenvifnocase setenvifexpr rewritemap sslusestapling virtualdocumentroot virtualscriptalias".split()
+)
 """What may ask for the name that a request is for, or for what the certificate says."""
 _WITH_FORMATS: Final = frozenset(("header", "requestheader"))
 _NAMELESS = re.compile(

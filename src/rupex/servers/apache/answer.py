@@ -53,6 +53,8 @@ def answer_request(configuration: ApacheConfiguration, request: Request) -> Answ
     outcome = configuration.scopes.processor(virtual).answer(exchange)
     for step in outcome.steps:
         why.append(Because(f"{step}", step.provenance()))
+    if exchange.mapped_by is not None and exchange.file:
+        why.append(Because(f"{exchange.mapped_by} maps it to {exchange.file}", exchange.mapped_by.provenance()))
     for applied in outcome.context:
         if applied.section is not None:
             why.append(Because(f"{applied.section} holds here", applied.section.provenance()))

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Final
 from urllib.parse import unquote
 
+from rupex.servers.apache.syntax import Directive
 from rupex.servers.patterns import UndeterminedError
 
 _SAFE: Final = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789$-_.+!*'(),:@&=/~")
@@ -16,9 +17,10 @@ _DEFAULT_PORTS: Final = {"http": 80, "https": 443}
 
 @dataclass
 class Exchange:
-    """A request. ``uri``: the decoded path that rules see; ``file``: what it is mapped to so far; ``args``: the query, None
-    without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules set; ``inner``: how deep
-    it lies in others, when the server makes it itself, for the page of a folder."""
+    """A request. ``uri``: the decoded path that rules see; ``file``: what it is mapped to so far, by what ``mapped_by`` says;
+    ``args``: the query, None without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules
+    set; ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder; ``is_made_up``:
+    nobody named its host."""
 
     method: str
     scheme: str
@@ -32,8 +34,10 @@ class Exchange:
     environment: dict[str, str] = field(default_factory=dict)
     document_root: str = ""
     file: str = ""
+    mapped_by: Directive | None = None
     status: int | None = None
     inner: int = 0
+    is_made_up: bool = False
 
     @property
     def is_inner(self) -> bool:

@@ -5,23 +5,22 @@ and in the end a handler or the file system.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator
 from dataclasses import replace
 from itertools import takewhile
-from typing import TYPE_CHECKING, Final, Literal, NamedTuple
+from typing import Final, Literal
 
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree import inside
 from rupex.servers.apache.access import decide
 from rupex.servers.apache.environment import EARLY, set_early, set_late
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import RewriteMaps
-from rupex.servers.apache.expressions import evaluate, fill
+from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
+from rupex.servers.apache.mapping import Mapped, Mapper
+from rupex.servers.apache.moves import Move, moved, moves_of_sections, prefix_length, read_moves, with_groups
 from rupex.servers.apache.rewriting import Rewriter, Rewritten, is_on, read_rules
 from rupex.servers.apache.sections import (
     BrokenOverrideError,
@@ -34,25 +33,6 @@ from rupex.servers.apache.sections import (
 )
 from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.patterns import UndeterminedError, search
-
-if TYPE_CHECKING:
-    import regex
-
-_WORDS: Final = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
-_REDIRECTS: Final = ("redirect", "redirectmatch", "redirecttemp", "redirectpermanent")
-_ALIASES: Final = ("alias", "aliasmatch", "scriptalias", "scriptaliasmatch")
-_GROUP = re.compile(r"\\(.)|[$&](\d)?|&")
-_ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
-
-
-class Move(NamedTuple):
-    """A redirect of mod_alias: ``fake`` path or ``pattern``, to ``target`` (None: only a status)."""
-
-    status: int
-    fake: str | None
-    pattern: str | None
-    target: str | None
-    directive: Directive
 
 
 class Outcome(Struct, kw_only=True):
@@ -81,16 +61,11 @@ _MOST_INNER: Final = 10
 class Processor:
     """Answers requests of one virtual host."""
 
-    def __init__(self, config: LoadedConfig, virtual: Virtual, tree: HostTree, sections: SectionReader) -> None:
+    def __init__(
+        self, config: LoadedConfig, virtual: Virtual, tree: HostTree, sections: SectionReader, mapper: Mapper
+    ) -> None:
         self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
-        root = virtual.last("documentroot")
-        self.root_directive = root
-        self.document_root = "/" + config.path(root.args[0]) if root is not None and root.args else ""
-        self.has_root = (
-            bool(self.document_root)
-            and tree.is_folder(inside(self.document_root))
-            and tree.is_listed(inside(self.document_root))
-        )
+        self.mapper, self.document_root = mapper, mapper.document_root
         own = virtual.directives
         inherits = any("inherit" in d.raw.lower() for d in all_of(own, "rewriteoptions"))
         holding = (own, virtual.main.directives) if inherits and virtual.main is not None else (own,)
@@ -100,7 +75,6 @@ class Processor:
         self.rewrites = bool(self.rules) and is_on(iter(own))
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.moves = [move for directives in reversed(virtual.chain) for move in read_moves(directives)]
-        self.aliases = [d for directives in reversed(virtual.chain) for d in all_of(directives, *_ALIASES)]
         self.passes = [
             d for directives in reversed(virtual.chain) for d in all_of(directives, "proxypass", "proxypassmatch")
         ]
@@ -108,8 +82,8 @@ class Processor:
     # Files
 
     def _is_there(self, path: str, kind: Literal["file", "folder", "any"]) -> bool | None:
-        """Whether a file or folder is there; None where the tree does not hold the document root."""
-        if not self.has_root or not path.startswith(self.document_root):
+        """Whether a file or folder is there; None where the tree does not hold the folder that it is served from."""
+        if not self.mapper.has(path):
             return None
         try:
             entry = self.tree.entry(self.tree.real(path))
@@ -173,11 +147,15 @@ class Processor:
         if is_direct and rewritten is not None:
             path = rewritten.path if rewritten.path.startswith("/") else "/" + rewritten.path
             own = path.startswith(self.document_root.rstrip("/") + "/")
-            file, alias = path if own else self.document_root.rstrip("/") + path, None
+            mapped = Mapped(path if own else self.document_root.rstrip("/") + path)
         else:
-            file, alias = self._mapped(exchange)
-        exchange.file = file
-        return self._at(exchange, file, alias)
+            mapped = self.mapper.of(exchange)
+            if mapped.location is not None:
+                return Outcome(context=context, status=302, location=mapped.location, by=mapped.by, by_server=True)
+            if self.mapper.by_name is not None:
+                exchange.document_root = self.mapper.root_of(exchange)
+        exchange.file, exchange.mapped_by = mapped.file, mapped.by
+        return self._at(exchange, mapped)
 
     def _context(self, exchange: Exchange, file: str | None, index: str = "") -> Context:
         return self.sections.of(exchange.uri, file, lambda section: evaluate(_expression(section), exchange), index)
@@ -199,7 +177,7 @@ class Processor:
             if directive.key == "proxypassmatch":
                 found = search(words[0], exchange.uri)
                 if found is not None:
-                    return None if words[1] == "!" else (directive, _with_groups(words[1], found))
+                    return None if words[1] == "!" else (directive, with_groups(words[1], found))
             elif (length := prefix_length(exchange.uri, words[0])) is not None:
                 return None if words[1] == "!" else (directive, words[1] + exchange.uri[length:])
         return None
@@ -213,22 +191,9 @@ class Processor:
             target += f"?{exchange.args}"
         return Outcome(context=context, status=move.status, location=target, by=move.directive, by_server=True)
 
-    def _mapped(self, exchange: Exchange) -> tuple[str, Directive | None]:
-        """The file for a URL path: by the first alias that fits, else below the document root."""
-        for directive in self.aliases:
-            words = directive.args
-            if len(words) < 2:
-                continue
-            if directive.key.endswith("match"):
-                found = search(words[0], exchange.uri)
-                if found is not None:
-                    return _with_groups(words[1], found), directive
-            elif (length := prefix_length(exchange.uri, words[0])) is not None:
-                return "/" + self.config.path(words[1]) + _rest(exchange.uri, words[0], length), directive
-        return self.document_root.rstrip("/") + exchange.uri, None
-
-    def _at(self, exchange: Exchange, file: str, alias: Directive | None) -> Outcome:
+    def _at(self, exchange: Exchange, mapped: Mapped) -> Outcome:
         """What is answered for a request that is mapped to a file."""
+        file = mapped.file
         context = self._context(exchange, file)
         if exchange.method == "TRACE":
             said = last_in(context, "traceenable")
@@ -252,8 +217,8 @@ class Processor:
             return Outcome(context=context, by=handler, proxied=name[6:], file=file)
         if name is not None and name in ("server-status", "server-info", "balancer-manager", "ldap-status"):
             return Outcome(context=context, by=handler, handler=name, file=file, status=200)
-        if alias is not None and alias.key.startswith("script"):
-            return Outcome(context=context, by=alias, handler="cgi-script", file=file)
+        if mapped.is_script:
+            return Outcome(context=context, by=mapped.by, handler="cgi-script", file=file)
         return self._from_disk(exchange, context, file)
 
     def _refused(self, context: Context, exchange: Exchange) -> Outcome | None:
@@ -288,7 +253,7 @@ class Processor:
             if rewritten.kind in ("redirect", "status", "proxy"):
                 return _rewritten(rewritten, context)
             if exchange.uri.startswith(prefix) and said is None:
-                exchange.uri = self._url_of(exchange.uri)
+                exchange.uri = _url_of(exchange.uri, exchange.document_root)
             if rewritten.kind == "changed" and exchange.uri != before:
                 if exchange.environment.get("_redirects", "0") == "9":
                     return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
@@ -304,10 +269,6 @@ class Processor:
             word = section.args[-1]
             return None if any(mark in word for mark in "*?[") or section.key == "directorymatch" else word
         return "/" + directives[0].path.rpartition("/")[0] if directives else None
-
-    def _url_of(self, folder: str) -> str:
-        root = self.document_root.rstrip("/") + "/"
-        return "/" + folder[len(root) :] if folder.startswith(root) else folder
 
     def _from_disk(self, exchange: Exchange, context: Context, file: str) -> Outcome:
         """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
@@ -384,15 +345,19 @@ class Processor:
         return None
 
     def _kind(self, file: str) -> Literal["file", "folder", "missing"] | None:
-        """What lies at ``file``, None where the tree has neither the document root nor the alias's folder."""
-        known = self.has_root and (file + "/").startswith(self.document_root.rstrip("/") + "/")
-        if not known:
+        """What lies at ``file``, None where the tree does not hold the folder that it is served from."""
+        if not self.mapper.has(file):
             return None
         try:
             entry = self.tree.entry(self.tree.real(file))
         except TreeError:
             return None
         return "missing" if entry is None else "folder" if entry.is_folder else "file"
+
+
+def _url_of(file: str, document_root: str) -> str:
+    root = document_root.rstrip("/") + "/"
+    return "/" + file[len(root) :] if file.startswith(root) else file
 
 
 def _rewritten(rewritten: Rewritten, context: Context) -> Outcome:
@@ -408,105 +373,3 @@ def _rewritten(rewritten: Rewritten, context: Context) -> Outcome:
 def _expression(section: Directive) -> str:
     words = section.args
     return words[0] if len(words) == 1 else section.raw
-
-
-def read_moves(directives: Block) -> Iterator[Move]:
-    """The redirects of a server or section, in order (mod_alias)."""
-    for directive in all_of(directives, *_REDIRECTS):
-        words = list(directive.args)
-        status = {"redirectpermanent": 301}.get(directive.key, 302)
-        if directive.key in ("redirect", "redirectmatch") and words:
-            word = words[0].lower()
-            if word in _WORDS or (word.isdecimal() and len(word) == 3):
-                status = _WORDS.get(word) or int(word)
-                words.pop(0)
-        has_target = 300 <= status < 400
-        if not words:
-            if not has_target:
-                yield Move(status, None, None, None, directive)
-            continue
-        if directive.key == "redirectmatch":
-            yield Move(status, None, words[0], words[1] if has_target and len(words) > 1 else None, directive)
-        elif len(words) == 1 and has_target:
-            yield Move(status, None, None, words[0], directive)  # in a Location: for all of it
-        else:
-            yield Move(status, words[0], None, words[1] if has_target and len(words) > 1 else None, directive)
-
-
-def moves_of_sections(context: Context) -> Iterator[Move]:
-    """The redirects of sections, those of the section merged last first (merge_alias_dir_config)."""
-    for applied in reversed(context):
-        if applied.kind != "server":
-            yield from read_moves(applied.directives)
-
-
-def moved(move: Move, exchange: Exchange, *, is_section: bool = False) -> str | None:
-    """Where a redirect sends a request, an empty text for a status alone, None when it is not meant. Raises
-    :class:`~rupex.servers.patterns.UndeterminedError`."""
-    uri = exchange.uri
-    if move.pattern is not None:
-        found = search(move.pattern, uri)
-        if found is None:
-            return None
-        return "" if move.target is None else _escaped_url(_with_groups(move.target, found))
-    if move.fake is None:
-        return fill(move.target or "", exchange) if is_section else None  # an empty text where it is only a status
-    length = prefix_length(uri, move.fake)
-    if length is None:
-        return None
-    return "" if move.target is None else move.target + escaped(uri[length:])
-
-
-def prefix_length(uri: str, fake: str) -> int | None:
-    """How much of ``uri`` the path ``fake`` takes, None when it does not fit: slashes in a row count as one, and what
-    follows starts with a slash, unless ``fake`` ends in one (alias_matches)."""
-    at = position = 0
-    while at < len(fake):
-        if fake[at] == "/":
-            if uri[position : position + 1] != "/":
-                return None
-            while fake[at : at + 1] == "/":
-                at += 1
-            while uri[position : position + 1] == "/":
-                position += 1
-        else:
-            if fake[at] != uri[position : position + 1]:
-                return None
-            at, position = at + 1, position + 1
-    if fake.endswith("/"):
-        return position
-    return position if uri[position : position + 1] in ("", "/") else None
-
-
-def _rest(uri: str, fake: str, length: int) -> str:
-    return ("/" if fake.endswith("/") else "") + uri[length:]
-
-
-def _with_groups(text: str, found: regex.Match[str]) -> str:
-    """``text`` with ``$1`` and ``&`` filled in by what a pattern captured (ap_pregsub)."""
-
-    def group(number: int) -> str:
-        return (found[number] or "") if number <= len(found.groups()) else ""
-
-    def one(match: re.Match[str]) -> str:
-        if match[1] is not None:
-            return match[1] if match[1] in "$&\\" else match[0]
-        if match[0] == "$":
-            return "$"
-        return group(int(match[2])) if match[2] is not None and match[0].startswith("$") else group(0)
-
-    return _GROUP.sub(one, text)
-
-
-def _escaped_url(url: str) -> str:
-    """A target made of captures: the path behind the authority is escaped (RedirectMatch)."""
-    found = _ABSOLUTE.match(url)
-    if found is None:
-        return escaped_uri(url)
-    authority, slash, rest = url[found.end() :].partition("/")
-    return found[0] + authority + slash + escaped_uri(rest)
-
-
-def escaped_uri(text: str) -> str:
-    """``text`` with what no URL may hold escaped; a question mark and percent signs stay."""
-    return "".join(one if one in "?%#" else escaped(one) for one in text)

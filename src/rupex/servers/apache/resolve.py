@@ -24,6 +24,7 @@ from rupex.servers.apache.alike import is_opaque
 from rupex.servers.apache.answer import answer_request
 from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_virtuals
 from rupex.servers.apache.load import LoadedConfig, all_of, load, sections_of
+from rupex.servers.apache.mapping import fixed_folder
 from rupex.servers.apache.release import default, find_release
 from rupex.servers.apache.scopes import ScopeReader
 from rupex.servers.apache.sections import is_pattern
@@ -214,6 +215,7 @@ class ApacheConfiguration:
 def _said_roots(block: Block) -> tuple[str, ...]:
     """What is served, as written."""
     roots = [d.args[0] for d in all_of(block, "documentroot") if d.args]
+    roots += [fixed_folder(d.args[0]) for d in all_of(block, "virtualdocumentroot") if d.args]
     return (*roots, *(d.args[1] for d in all_of(block, "alias", "scriptalias") if len(d.args) > 1))
 
 

@@ -28,8 +28,9 @@ from rupex.model import (
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.headers import headers_of, read_action, server_header, signature
-from rupex.servers.apache.hosts import Listener, Virtual
+from rupex.servers.apache.hosts import Listener, Virtual, is_wildcard
 from rupex.servers.apache.load import LoadedConfig, sections_of
+from rupex.servers.apache.mapping import Mapper
 from rupex.servers.apache.process import Outcome, Processor
 from rupex.servers.apache.release import Release, default, is_debian_build
 from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
@@ -72,8 +73,9 @@ class ScopeReader:
     def processor(self, virtual: Virtual) -> Processor:
         found = self._processors.get(id(virtual))
         if found is None:
-            sections = SectionReader(self.config, virtual, self.tree, self.config.problems)
-            found = self._processors[id(virtual)] = Processor(self.config, virtual, self.tree, sections)
+            mapper = Mapper(self.config, virtual, self.tree)
+            sections = SectionReader(self.config, virtual, self.tree, self.config.problems, mapper.folders)
+            found = self._processors[id(virtual)] = Processor(self.config, virtual, self.tree, sections, mapper)
         return found
 
     def exchange(
@@ -85,6 +87,7 @@ class ScopeReader:
         return Exchange(
             method=method, scheme="https" if speaks_tls(self.config, virtual) else "http", host=host, port=port, uri=path,
             args=SAMPLE_QUERY, sent=f"{path}?{SAMPLE_QUERY}", server_name=virtual.server_name,
+            is_made_up=name is None or is_wildcard(name),
         )  # fmt: skip
 
     def of(self, listener: Listener, virtual: Virtual) -> Iterator[Scope]:
@@ -101,14 +104,14 @@ class ScopeReader:
             only = tuple(name for name in group if name is not None) if len(by_answer) > 1 else None
             yield self._scope(listener, virtual, root, order, tuple(group), only)
             order += 1
-        for place in self._places(virtual, processor):
+        for place in self._places(processor, self.exchange(listener, virtual, names[0], "/")):
             yield self._scope(listener, virtual, place, order, names, None)
             order += 1
         proxy = self._forward_proxy(listener, virtual, order)
         if proxy is not None:
             yield proxy
 
-    def _places(self, virtual: Virtual, processor: Processor) -> Iterator[Place]:
+    def _places(self, processor: Processor, front: Exchange) -> Iterator[Place]:
         """The parts of a virtual host that configuration speaks of, each path once, the longest last."""
         found: dict[tuple[str, str], Place] = {}
 
@@ -125,7 +128,7 @@ class ScopeReader:
                 (pattern if section.key == "locationmatch" or is_pattern(section) else prefix)(
                     section.args[-1], section
                 )
-        for directive in processor.aliases:
+        for directive in processor.mapper.aliases:
             if len(directive.args) > 1 and not directive.key.endswith("match"):
                 prefix(directive.args[0], directive)
         for move in processor.moves:
@@ -139,7 +142,10 @@ class ScopeReader:
         for directive in processor.passes:
             if directive.args and directive.key == "proxypass":
                 prefix(directive.args[0], directive)
-        root = processor.document_root.rstrip("/")
+        try:
+            root = processor.mapper.root_of(front).rstrip("/")
+        except UndeterminedError:
+            root = ""
         if root:
             for section in processor.sections.folders:
                 folder = "/" + section.args[-1].strip("/") if section.args else "/"
@@ -235,7 +241,7 @@ class ScopeReader:
             closed=closed(outcome.context, exchange),
             overrides=self._overrides(outcome.context) if outcome.file is not None else None,
             role=self._role(outcome.context),
-            exposes=self._exposes(listener, virtual, processor, names[0])
+            exposes=self._exposes(listener, virtual, processor, names)
             if serves_files and place.match == "any"
             else None,
         )
@@ -342,6 +348,16 @@ class ScopeReader:
         return Listing("Indexes" in options(context) and "autoindex" in self.config.modules, place)
 
     def _exposes(
+        self, listener: Listener, virtual: Virtual, processor: Processor, names: tuple[str | None, ...]
+    ) -> Setting[tuple[str, ...]]:
+        """What is served that should not be; for each name where each has a root of its own."""
+        asked = names if processor.mapper.by_name is not None else names[:1]
+        found = [self._exposes_for(listener, virtual, processor, name) for name in asked]
+        served = tuple(dict.fromkeys(path for setting in found for path in setting.value or ()))
+        doubtful = next((setting for setting in found if not setting.is_known), None)
+        return doubtful if doubtful is not None and not served else Setting(served)
+
+    def _exposes_for(
         self, listener: Listener, virtual: Virtual, processor: Processor, name: str | None
     ) -> Setting[tuple[str, ...]]:
         def is_refused(path: str) -> bool:
@@ -353,9 +369,14 @@ class ScopeReader:
                 and outcome.by is not None
             )
 
-        if not processor.document_root:
+        try:
+            root = processor.mapper.root_of(self.exchange(listener, virtual, name, "/"))
+        except UndeterminedError as undetermined:
+            return unknown(undetermined.why)
+        if not root:
             return unknown("no document root is set")
-        files = self._exposed.under(processor.document_root) if processor.has_root else None
+        has_root = processor.mapper.has(root)
+        files = self._exposed.under(root) if has_root else None
         may_refuse = bool(
             processor.sections.files
             or processor.sections.folder_patterns
@@ -364,7 +385,7 @@ class ScopeReader:
         )
         return exposed(
             files,
-            processor.has_root,
+            has_root,
             is_refused,
             may_refuse or bool(processor.sections.folders) or bool(processor.moves),
         )

@@ -102,10 +102,18 @@ def options(context: Context) -> frozenset[str]:
 
 
 class SectionReader:
-    """Assembles contexts for one virtual host."""
+    """Assembles contexts for one virtual host. ``served``: the folders that its files lie in."""
 
-    def __init__(self, config: LoadedConfig, virtual: Virtual, tree: HostTree, problems: list[Problem]) -> None:
+    def __init__(
+        self,
+        config: LoadedConfig,
+        virtual: Virtual,
+        tree: HostTree,
+        problems: list[Problem],
+        served: tuple[str, ...],
+    ) -> None:
         self.config, self.virtual, self.tree, self.problems = config, virtual, tree, problems
+        self._served = tuple(map(inside, served))
         self.base: Context = tuple(Applied("server", directives) for directives in virtual.chain)
         folders = self._written("directory")
         plain = [s for s in folders if not is_pattern(s)]
@@ -188,13 +196,11 @@ class SectionReader:
         return self.tree.is_folder(inside(file)) or self.tree.is_file(inside(file))
 
     def _has_root(self, file: str) -> int:
-        """How many names of ``file`` make a document root that the tree holds, so that what is missing below is missing;
+        """How many names of ``file`` make a served folder that the tree holds, so that what is missing below is missing;
         0 for none."""
-        for directives in reversed(self.virtual.chain):
-            for root in all_of(directives, "documentroot"):
-                path = self.config.path(root.args[0]) if root.args else ""
-                if path and (inside(file) + "/").startswith(path + "/") and self.tree.is_folder(path):
-                    return path.count("/") + 1
+        for path in self._served:
+            if path and (inside(file) + "/").startswith(path + "/") and self.tree.is_folder(path):
+                return path.count("/") + 1
         return 0
 
     def override(self, folder: str, context: Context) -> Override | None:
@@ -255,8 +261,9 @@ def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str, bool]:
     modules = {module for group in groups for module in _GROUPS.get(group, "").split()}
     some = groups - {"none"}
     core = {name for group in (*some, *(("all",) if some else ())) for name in _OF_CORE.get(group, "").split()}
-    place = f"{said.provenance()}" if said is not None else "the default"
-    because = f"override files are not read for it: AllowOverride {' '.join(said.args) if said is not None else 'None'} ({place})"
+    because = "nothing says AllowOverride, so that override files are read, and no directive may stand in them"
+    if said is not None:
+        because = f"override files are not read for it: AllowOverride {' '.join(said.args)} ({said.provenance()})"
 
     def holds(directive: Directive) -> bool:
         if "all" in groups or directive.key in names:
@@ -266,7 +273,8 @@ def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str, bool]:
         module = owner(directive.key)
         return directive.key in core if module is None else module in modules
 
-    is_read = bool(some or names) and not any(word.startswith("nonfatal=") for word in words)
+    # Where nothing is said of override files at all they are read, and nothing may stand in them.
+    is_read = bool(some or names or said is None) and not any(word.startswith("nonfatal=") for word in words)
     return holds, because, is_read
 
 

@@ -1,0 +1,199 @@
+"""From a URL path to a file, by the modules that do it, in their order: aliases (mod_alias), homes of accounts (mod_userdir),
+roots that are made of the host's name (mod_vhost_alias), the document root."""
+
+from __future__ import annotations
+
+import re
+from typing import Final, NamedTuple
+
+from rupex.host import HostTree
+from rupex.host.tree import inside
+from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.hosts import Virtual
+from rupex.servers.apache.load import LoadedConfig, all_of
+from rupex.servers.apache.moves import prefix_length, rest_behind, with_groups
+from rupex.servers.apache.syntax import Directive
+from rupex.servers.patterns import UndeterminedError, search
+
+_ALIASES: Final = ("alias", "aliasmatch", "scriptalias", "scriptaliasmatch")
+_SCRIPTS: Final = "/cgi-bin/"
+_OPEN = re.compile(r"[%*]")
+
+
+class Mapped(NamedTuple):
+    """A ``file``, or a redirect to ``location``. ``by``: what says so; ``is_script``: it is run, whatever it is."""
+
+    file: str
+    by: Directive | None = None
+    location: str | None = None
+    is_script: bool = False
+
+
+class Mapper:
+    """Maps the requests of one virtual host. ``document_root``: with a leading slash, empty for none; ``folders``: what is
+    served from, as far as it does not hang on the request."""
+
+    def __init__(self, config: LoadedConfig, virtual: Virtual, tree: HostTree) -> None:
+        self.config, self.virtual, self.tree = config, virtual, tree
+        self._root = root = virtual.last("documentroot")
+        self.document_root = "/" + config.path(root.args[0]) if root is not None and root.args else ""
+        # What a virtual host says comes before what the main server says (merge_alias_config).
+        self.aliases = [d for directives in reversed(virtual.chain) for d in all_of(directives, *_ALIASES)]
+        self.by_name = virtual.last("virtualdocumentroot")
+        self._scripts_by_name = virtual.last("virtualscriptalias")
+        self._by_address = virtual.last("virtualdocumentrootip", "virtualscriptaliasip")
+        self._homes = Homes(virtual)
+        self.folders = tuple(dict.fromkeys(folder for folder in self._find_folders() if folder != "/"))
+
+    def _find_folders(self) -> list[str]:
+        aliased = [
+            "/" + self.config.path(d.args[1]) for d in self.aliases if len(d.args) > 1 and not d.key.endswith("match")
+        ]
+        named = [d.args[0] for d in (self.by_name, self._scripts_by_name) if d is not None and d.args]
+        homes = [word for word in self._homes.words if word.startswith("/")]
+        return [folder for folder in (self.document_root, *aliased) if folder] + list(
+            map(fixed_folder, (*named, *homes))
+        )
+
+    def of(self, exchange: Exchange) -> Mapped:
+        """Raises :class:`UndeterminedError` where only run time knows the file."""
+        for directive in self.aliases:
+            words = directive.args
+            if len(words) < 2:
+                continue
+            is_script = directive.key.startswith("script")
+            if directive.key.endswith("match"):
+                found = search(words[0], exchange.uri)
+                if found is not None:
+                    return Mapped(with_groups(words[1], found), directive, is_script=is_script)
+            elif (length := prefix_length(exchange.uri, words[0])) is not None:
+                file = "/" + self.config.path(words[1]) + rest_behind(exchange.uri, words[0], length)
+                return Mapped(file, directive, is_script=is_script)
+        home = self._homes.of(exchange.uri, self.tree)
+        if home is not None:
+            return home
+        if self._by_address is not None:
+            raise UndeterminedError(f"{self._by_address}: the folder hangs on the address of the connection")
+        scripts = self._scripts_by_name
+        if scripts is not None and exchange.uri.startswith(_SCRIPTS):
+            return Mapped(self._named(scripts, exchange) + exchange.uri[len(_SCRIPTS) - 1 :], scripts, is_script=True)
+        return Mapped(self.root_of(exchange).rstrip("/") + exchange.uri, self.by_name or self._root)
+
+    def root_of(self, exchange: Exchange) -> str:
+        """The document root of a request. Raises :class:`UndeterminedError`."""
+        return self.document_root if self.by_name is None else self._named(self.by_name, exchange)
+
+    def _named(self, directive: Directive, exchange: Exchange) -> str:
+        """A root that is made of the name which a request is for (vhost_alias_interpolate)."""
+        pattern = directive.args[0] if directive.args else ""
+        canonical = self.virtual.last("usecanonicalname")
+        said = canonical.raw.strip().lower() if canonical is not None else "off"
+        if said == "dns" or (exchange.is_made_up and said == "off" and "%" in pattern):
+            raise UndeterminedError(f"{directive}: the folder hangs on the name that a request is for")
+        return filled_root(pattern, exchange.server_name if said == "on" else exchange.host, exchange.port)
+
+    def has(self, file: str) -> bool:
+        """Whether the tree holds what ``file`` is served from, so that what it does not hold is not there."""
+        return any(
+            (file + "/").startswith(folder.rstrip("/") + "/")
+            and self.tree.is_folder(inside(folder))
+            and self.tree.is_listed(inside(folder))
+            for folder in self.folders
+        )
+
+
+def fixed_folder(word: str) -> str:
+    """The part of a folder's name that is the same for all hosts and accounts."""
+    found = _OPEN.search(word)
+    return word.rstrip("/") if found is None else word[: found.start()].rpartition("/")[0] or "/"
+
+
+class Homes:
+    """``/~name/`` and what ``UserDir`` makes of it (mod_userdir.c). ``words``: where to look, in order."""
+
+    def __init__(self, virtual: Virtual) -> None:
+        self.words: tuple[str, ...] = ()
+        self._said: Directive | None = None
+        self._is_off = False
+        for directives in virtual.chain:  # names are not taken over from the main server
+            self._on, self._off = set[str](), set[str]()
+            for directive in all_of(directives, "userdir"):
+                word, names = directive.args[0].lower() if directive.args else "", directive.args[1:]
+                if word not in ("disabled", "enabled"):
+                    self.words, self._said = directive.args, directive
+                elif names:
+                    (self._off if word == "disabled" else self._on).update(names)
+                else:
+                    self._is_off = word == "disabled"
+
+    def of(self, uri: str, tree: HostTree) -> Mapped | None:
+        """Where a URL path leads, None where it is no home's. Raises :class:`UndeterminedError`."""
+        if not uri.startswith("/~"):
+            return None
+        name, slash, rest = uri[2:].partition("/")
+        if name in ("", ".", "..") or name in self._off or (self._is_off and name not in self._on):
+            return None
+        for number, word in enumerate(self.words):
+            before, star, after = word.partition("*")
+            if word.startswith("/"):
+                folder = before + name + after if star else f"{word}/{name}"
+            elif star and ":" in before:  # what follows the asterisk is lost, whatever the manual says
+                return Mapped("", self._said, location=before + name + slash + rest)
+            elif not tree.accounts.is_known:
+                raise UndeterminedError(f"UserDir {word}: the tree does not say which accounts there are")
+            elif name in tree.accounts.by_name:
+                folder = f"{tree.accounts.by_name[name].home}/{word}"
+            else:
+                continue
+            if number == len(self.words) - 1 or tree.is_folder(inside(folder)) or tree.is_file(inside(folder)):
+                return Mapped(folder + slash + rest, self._said)
+        return None
+
+
+def filled_root(pattern: str, name: str, port: int) -> str:
+    """``pattern`` with ``%N.M`` filled in by parts of ``name``: ``N`` counts words between dots from 1, from the end with a
+    minus, with a plus also all behind (before, with a minus); 0 is all of it; ``M`` counts characters of that."""
+    words, pieces, at = name.lower().split("."), list[str](), 0
+    while at < len(pattern):
+        if pattern[at] != "%" or at + 1 == len(pattern):
+            pieces.append(pattern[at])
+            at += 1
+            continue
+        at += 1
+        if pattern[at] in "%p":
+            pieces.append("%" if pattern[at] == "%" else str(port))
+            at += 1
+            continue
+        number, at = _selector(pattern, at)
+        part = ".".join(_selected(words, number))
+        if pattern[at : at + 1] == ".":
+            letter, at = _selector(pattern, at + 1)
+            part = "".join(_selected(list(part), letter))
+        pieces.append(part)
+    return "".join(pieces).rstrip("/")
+
+
+class _Selector(NamedTuple):
+    number: int
+    from_end: bool
+    and_on: bool
+
+
+def _selector(pattern: str, at: int) -> tuple[_Selector, int]:
+    from_end = pattern[at : at + 1] == "-"
+    at += from_end
+    digit = pattern[at : at + 1]
+    at += 1
+    and_on = pattern[at : at + 1] == "+"
+    return _Selector(int(digit) if digit in tuple("0123456789") else 0, from_end, and_on), at + and_on
+
+
+def _selected(parts: list[str], wanted: _Selector) -> list[str]:
+    number, from_end, and_on = wanted
+    if number == 0:
+        return parts
+    if number > len(parts):
+        return ["_"]
+    if from_end:
+        return parts[: len(parts) - number + 1] if and_on else [parts[-number]]
+    return parts[number - 1 :] if and_on else [parts[number - 1]]
