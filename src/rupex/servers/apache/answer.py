@@ -11,7 +11,7 @@ from rupex.servers.apache.exchange import Exchange, decoded
 from rupex.servers.apache.headers import headers_of
 from rupex.servers.apache.hosts import Listener, Virtual
 from rupex.servers.apache.load import last_of
-from rupex.servers.apache.process import Outcome
+from rupex.servers.apache.process import MOST_INNER, Outcome
 from rupex.servers.apache.scopes import error_page
 from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.apache.tls import speaks_tls
@@ -60,10 +60,15 @@ def answer_request(configuration: ApacheConfiguration, request: Request) -> Answ
             why.append(Because(f"{applied.section} holds here", applied.section.provenance()))
     if outcome.by is not None and outcome.by not in outcome.steps:
         why.append(Because(f"{outcome.by}", outcome.by.provenance()))
-    if outcome.by_server and outcome.location is None:
-        elsewhere = _error_answer(configuration, virtual, outcome.context, exchange, outcome.status)
-        if elsewhere is not None and elsewhere.location is not None:
-            outcome = elsewhere  # the error's own page is redirected, and so is the request
+    for _ in range(MOST_INNER):
+        page = None
+        if outcome.by_server and outcome.location is None:
+            page = _error_answer(configuration, virtual, outcome.context, exchange, outcome.status)
+        if page is None or not (page.location is not None or _is_status_of_rule(page)):
+            break
+        if page.by is not None:
+            why.append(Because(f"the page for {outcome.status} meets {page.by}", page.by.provenance()))
+        outcome = page  # the error's own page is redirected or forbidden by a rule, and so is the request
     headers, unknown = _headers(configuration, virtual, outcome, exchange, request.status, why)
     status = outcome.status if request.status is None else request.status
     return Answer(
@@ -146,6 +151,11 @@ def _error_answer(
     outcome = configuration.scopes.processor(virtual).answer(_moved(exchange, page))
     is_moved = outcome.location is not None and outcome.by is not None and outcome.by.key != "rewriterule"
     return None if is_moved else outcome
+
+
+def _is_status_of_rule(outcome: Outcome) -> bool:
+    """Whether a rule made the answer an error. Other errors of an error's page leave the first as it was."""
+    return outcome.by is not None and outcome.by.key == "rewriterule" and (outcome.status or 0) >= 400
 
 
 def _doubt(header: Header) -> str | None:

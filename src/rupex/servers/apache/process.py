@@ -54,7 +54,7 @@ class Outcome(Struct, kw_only=True):
     reflects: str | None = None
 
 
-_MOST_INNER: Final = 10
+MOST_INNER: Final = 10
 """Requests of the server's own in each other (httpd's manual, LimitInternalRecursion)."""
 
 
@@ -117,7 +117,7 @@ class Processor:
                 steps = rewritten.steps
                 if rewritten.kind != "changed":
                     return _rewritten(rewritten, context)
-            outcome = self._after_rules(exchange, rewritten)
+            outcome = self._after_rules(exchange, rewritten, context if self.rewrites else None)
         except BrokenOverrideError as broken:
             # Of sections nothing holds then: the walk that would have merged them ended.
             return Outcome(context=server, status=500, by=broken.directive, by_server=True, steps=steps)
@@ -128,7 +128,8 @@ class Processor:
         outcome.unknown = outcome.unknown or doubt
         return outcome
 
-    def _after_rules(self, exchange: Exchange, rewritten: Rewritten | None) -> Outcome:
+    def _after_rules(self, exchange: Exchange, rewritten: Rewritten | None, early: Context | None = None) -> Outcome:
+        """``early``: the sections of the path as it was before the rules; what is decided before there is a file has those."""
         is_direct = rewritten is not None and rewritten.kind == "changed" and not rewritten.passes_through
         if not is_direct:
             proxied = self._proxied(exchange)
@@ -136,7 +137,7 @@ class Processor:
                 context = self._context(exchange, None)
                 refused = self._refused(context, exchange)
                 return refused or Outcome(context=context, by=proxied[0], proxied=proxied[1])
-            context = self._context(exchange, None)
+            context = early or self._context(exchange, None)
             whole = next((m for m in moves_of_sections(context) if m.fake is None and m.pattern is None), None)
             if whole is not None:  # a Redirect for all of a Location comes before access is looked at
                 return self._move(whole, moved(whole, exchange, is_section=True) or "", exchange, context)
@@ -319,7 +320,7 @@ class Processor:
     def _index(self, exchange: Exchange, context: Context, file: str, name: str) -> Outcome | None:
         """What a page of a folder answers for it, None where there is none: the page is asked for by a request of the
         server's own, which meets rules, redirects and access like any other (mod_dir)."""
-        if exchange.inner >= _MOST_INNER:
+        if exchange.inner >= MOST_INNER:
             return Outcome(context=context, status=500, by_server=True, file=file, is_folder=True)
         inner = replace(
             exchange,
