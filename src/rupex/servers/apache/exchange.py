@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Final
 from urllib.parse import unquote
 
+from rupex.servers.apache.sections import Walk
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.patterns import UndeterminedError
 
@@ -20,7 +21,8 @@ class Exchange:
     """A request. ``uri``: the decoded path that rules see; ``file``: what it is mapped to so far, by what ``mapped_by`` says;
     ``args``: the query, None without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules
     set; ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder; ``is_made_up``:
-    nobody named its host."""
+    nobody named its host; ``walk``: the way to its file, or before that to the file of the request that the server answers with
+    this one."""
 
     method: str
     scheme: str
@@ -38,6 +40,7 @@ class Exchange:
     status: int | None = None
     inner: int = 0
     is_made_up: bool = False
+    walk: Walk | None = None
 
     @property
     def is_inner(self) -> bool:

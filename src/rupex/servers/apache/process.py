@@ -159,7 +159,10 @@ class Processor:
         return self._at(exchange, mapped)
 
     def _context(self, exchange: Exchange, file: str | None, index: str = "") -> Context:
-        return self.sections.of(exchange.uri, file, lambda section: evaluate(_expression(section), exchange), index)
+        if file is not None:
+            exchange.walk = self.sections.walk(file, exchange.walk)
+        walk = None if file is None else exchange.walk
+        return self.sections.of(exchange.uri, walk, lambda section: evaluate(_expression(section), exchange), index)
 
     def _proxied(self, exchange: Exchange) -> tuple[Directive, str] | None:
         """The ProxyPass that takes a request: one in a Location section, else the first of the server whose path fits."""
@@ -335,7 +338,7 @@ class Processor:
         own = f"{file.rstrip('/')}/{name}"
         if outcome.status == 200 and outcome.file is not None:
             if outcome.file == own:
-                holds = self.sections.of(inner.uri, file, lambda section: evaluate(_expression(section), inner), name)
+                holds = self._context(inner, file, name)
                 return Outcome(context=holds, status=200, file=file, is_folder=True, by=outcome.by)
             return Outcome(context=outcome.context, status=200, file=outcome.file, is_folder=True, by=outcome.by)
         if outcome.location is not None or (outcome.status is not None and outcome.status not in (200, 404)):

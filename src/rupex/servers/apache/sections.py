@@ -7,7 +7,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 from fnmatch import translate
-from typing import Final, Literal
+from typing import Final, Literal, NamedTuple
 
 from msgspec import Struct
 
@@ -101,6 +101,14 @@ def options(context: Context) -> frozenset[str]:
     return frozenset(found)
 
 
+class Walk(NamedTuple):
+    """The way to a ``file``, as far as names are there: the folder where it ends, and what its folders ``applied``."""
+
+    file: str
+    end: str
+    applied: Context
+
+
 class SectionReader:
     """Assembles contexts for one virtual host. ``served``: the folders that its files lie in."""
 
@@ -130,15 +138,24 @@ class SectionReader:
         """The sections that stand in the virtual host itself, behind those of the main server."""
         return [section for block in self.virtual.chain for section in sections_of(block, *names)]
 
-    def of(self, path: str, file: str | None, holds: Callable[[Directive], bool], index: str = "") -> Context:
-        """What holds for the URL ``path`` that is mapped to ``file`` (with a leading slash; None: to no file). ``holds``
-        decides If sections; ``index``: the page that stands for a folder. Raises
+    def walk(self, file: str, before: Walk | None = None) -> Walk:
+        """The way to ``file`` (with a leading slash). ``before``: the way that a request went to which this one answers: it is
+        not gone again to what is there and ends in the same folder (the cache of ap_directory_walk). Raises
+        :class:`~rupex.servers.patterns.UndeterminedError`."""
+        walked = self._walked(file)
+        end = walked.rstrip("/") if self.tree.is_folder(inside(walked)) else walked.rpartition("/")[0]
+        if before is not None and before.end == end and self._is_there(file):
+            return Walk(walked, end, before.applied)
+        return Walk(walked, end, tuple(self._folders(walked, is_whole=walked == file)))
+
+    def of(self, path: str, walk: Walk | None, holds: Callable[[Directive], bool], index: str = "") -> Context:
+        """What holds for the URL ``path`` that is mapped to a file by ``walk`` (None: to no file). ``holds`` decides If
+        sections; ``index``: the page that stands for a folder. Raises
         :class:`~rupex.servers.patterns.UndeterminedError`."""
         found = list(self.base)
-        if file is not None:
-            whole, file = file, self._walked(file)
-            found += self._folders(file, is_whole=file == whole)
-            name = index or file.rpartition("/")[2]
+        if walk is not None:
+            found += walk.applied
+            name = index or walk.file.rpartition("/")[2]
             nested = [s for a in found for s in sections_of(a.directives, "files", "filesmatch")]
             found += [Applied("file", s.inner, s) for s in nested if self._is_file(s, name)]
         found += [Applied("path", s.inner, s) for s in self.paths if matches_path(s, path)]
