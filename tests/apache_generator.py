@@ -25,6 +25,20 @@ CONDITIONS = (
     "RewriteCond %{REQUEST_URI} !^/f [OR]\nRewriteCond %{QUERY_STRING} .\n",
     "RewriteCond %{DOCUMENT_ROOT}%{REQUEST_FILENAME} !-f\n",
 )
+FILES = (
+    "Alias /folder /srv/site/files",
+    "Alias /files/ /srv/site/folder/",
+    "AliasMatch ^/(m.*)$ /srv/site/files/$1",
+    "DirectoryIndex page.html index.html",
+    "DirectoryIndex none.html /404.html",
+    "DirectoryIndex disabled",
+    "DirectorySlash Off",
+    "FallbackResource /page.html",
+    "AcceptPathInfo On",
+    "AcceptPathInfo Off",
+    "Options -FollowSymLinks",
+    "Options SymLinksIfOwnerMatch",
+)
 NAMES = ("X-One", "X-Two", "X-Three")
 
 
@@ -41,12 +55,16 @@ class Generator:
         ]
         main = "\n".join(self._directive("server") for _ in range(chance.randint(0, 3)))
         hosts = "\n".join(self.host(name) for name in ("a.test", "b.test"))
-        override = chance.choice(("None", "All", "FileInfo", "AuthConfig Indexes", "Limit"))
+        override = chance.choice(("None", "All", "All", "FileInfo", "AuthConfig Indexes", "Limit", ""))
+        override = f"AllowOverride {override}\n" if override else ""
         inner = "\\n".join(self._directive("override") for _ in range(chance.randint(0, 2)))
+        if chance.random() < 0.3:
+            rules = [self._rule().replace("\n", "\\n") for _ in range(chance.randint(1, 2))]
+            inner = "\\n".join((inner or "#", "RewriteEngine On", *rules))
         return "\n".join((
             "# modules: headers rewrite autoindex", *asks, f"# file srv/site/folder/.htaccess: {inner or '#'}",
             "Listen 127.0.0.1:@plain@", "DocumentRoot /srv/site", main,
-            f"<Directory /srv/site>\nRequire all granted\nAllowOverride {override}\n</Directory>", hosts, "",
+            f"<Directory /srv/site>\nRequire all granted\n{override}</Directory>", hosts, "",
         ))  # fmt: skip
 
     def host(self, name: str) -> str:
@@ -86,6 +104,8 @@ class Generator:
             return chance.choice(
                 ("Options +Indexes", "Options -Indexes", "Options None", "Options Indexes FollowSymLinks")
             )
+        if roll < 0.92 and where == "server":
+            return chance.choice(FILES)
         if roll < 0.95 and where in ("server", "Directory", "Location"):
             return chance.choice(
                 ("ErrorDocument 404 /404.html", 'ErrorDocument 403 "closed"', "ErrorDocument 404 /gone.html")

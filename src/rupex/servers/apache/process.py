@@ -243,7 +243,11 @@ class Processor:
             switches = list(all_of(applied.directives, "rewriteengine"))
             if not rules and not switches:
                 continue
-            if not rules or not is_on(all_in(context, "rewriteengine")):
+            if not is_on(all_in(context, "rewriteengine")):
+                return None
+            if not options(context) & {"FollowSymLinks", "SymLinksIfOwnerMatch"}:
+                return Outcome(context=context, status=403, by=last_in(context, "options"), by_server=True)
+            if not rules:
                 return None
             folder = self._folder_of(applied.section, applied.directives)
             if folder is None:
@@ -287,12 +291,26 @@ class Processor:
                 target = exchange.absolute(escaped(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else ""))
                 return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
             return self._folder(exchange, context, file)
-        if kind == "missing" or file.endswith("/"):
-            fallback = last_in(context, "fallbackresource")
-            if fallback is not None and fallback.args and fallback.args[0] not in ("disabled", exchange.uri):
-                return Outcome(context=context, by=fallback, file=file)
-            return Outcome(context=context, status=404, by_server=True, file=file)
-        return Outcome(context=context, status=200, file=file)
+        is_file = kind == "file" and not file.endswith("/")
+        said = last_in(context, "acceptpathinfo")
+        if not is_file and exchange.walk is not None and self._kind(exchange.walk.file) == "file":
+            is_file = said is not None and said.raw.strip().lower() == "on"  # what follows a file's name is path information
+        elif not is_file:
+            fallback = self._fallback(exchange, context, file)
+            if fallback is not None:
+                return fallback
+        return Outcome(context=context, status=200 if is_file else 404, by_server=not is_file, file=file)
+
+    def _fallback(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
+        """The page that stands for what is not there (mod_dir, fixup_dflt), None for none."""
+        said = last_in(context, "fallbackresource")
+        if said is None or not said.args or said.args[0] in ("disabled", exchange.uri):
+            return None
+        found = self._own_page(exchange, context, file, said.args[0])
+        if found is None or found.status not in (None, 200):
+            return None
+        found.by, found.is_folder = said, False
+        return found
 
     def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
         said = last_in(context, "directoryindex")
@@ -301,14 +319,15 @@ class Processor:
             names = tuple(takewhile(bool, said.args)) or names  # an empty word ends the list (ap_getword_conf)
         refused: Outcome | None = None
         for name in names:
-            if name.startswith("/"):
-                return Outcome(context=context, file=file, is_folder=True)
-            found = self._index(exchange, context, file, name)
+            found = self._own_page(exchange, context, file, name)
             if found is not None and found.status is not None and found.status < 400:
                 return found
             refused = found or refused
         if refused is not None:
             return refused
+        fallback = self._fallback(exchange, context, file)
+        if fallback is not None:
+            return fallback
         is_listed = "Indexes" in options(context) and "autoindex" in self.config.modules
         status = 200 if is_listed else 403 if "autoindex" in self.config.modules else 404
         return Outcome(
@@ -320,14 +339,15 @@ class Processor:
             by=last_in(context, "options"),
         )
 
-    def _index(self, exchange: Exchange, context: Context, file: str, name: str) -> Outcome | None:
-        """What a page of a folder answers for it, None where there is none: the page is asked for by a request of the
-        server's own, which meets rules, redirects and access like any other (mod_dir)."""
+    def _own_page(self, exchange: Exchange, context: Context, file: str, name: str) -> Outcome | None:
+        """What a page answers for a folder, or for what is not there, None where there is no such page: it is asked for by a
+        request of the server's own, which meets rules, redirects and access like any other (mod_dir). ``name``: in the
+        folder, or from the root."""
         if exchange.inner >= MOST_INNER:
             return Outcome(context=context, status=500, by_server=True, file=file, is_folder=True)
         inner = replace(
             exchange,
-            uri=exchange.uri + name,
+            uri=name if name.startswith("/") else exchange.uri + name,
             file="",
             inner=exchange.inner + 1,
             environment=dict(exchange.environment),
