@@ -209,12 +209,11 @@ class Processor:
             return refused
         decided = self._rules_of_sections(exchange, context, file)
         if decided is not None:
-            decided.file = file
+            decided.file = decided.file or file
             return decided
-        for move in moves_of_sections(context):
-            target = moved(move, exchange, is_section=True)
-            if target is not None:
-                return self._move(move, target, exchange, context)
+        redirected = self._moved_by_sections(exchange, context)
+        if redirected is not None:
+            return redirected
         handler = last_in(context, "sethandler")
         name = handler.args[0] if handler is not None and handler.args and handler.args[0].lower() != "none" else None
         if name is not None and name.startswith("proxy:"):
@@ -224,6 +223,13 @@ class Processor:
         if mapped.is_script:
             return Outcome(context=context, by=mapped.by, handler="cgi-script", file=file)
         return self._from_disk(exchange, context, file)
+
+    def _moved_by_sections(self, exchange: Exchange, context: Context) -> Outcome | None:
+        for move in moves_of_sections(context):
+            target = moved(move, exchange, is_section=True)
+            if target is not None:
+                return self._move(move, target, exchange, context)
+        return None
 
     def _refused(self, context: Context, exchange: Exchange) -> Outcome | None:
         required = last_in(context, "sslrequiressl")
@@ -245,11 +251,13 @@ class Processor:
                 continue
             if not is_on(all_in(context, "rewriteengine")):
                 return None
+            folder = self._folder_of(applied.section, applied.directives)
+            if folder is not None and file == folder.rstrip("/"):
+                return None  # the folder is first asked for with a slash
             if not options(context) & {"FollowSymLinks", "SymLinksIfOwnerMatch"}:
                 return Outcome(context=context, status=403, by=last_in(context, "options"), by_server=True)
             if not rules:
                 return None
-            folder = self._folder_of(applied.section, applied.directives)
             if folder is None:
                 raise UndeterminedError("rules in a section whose folder is a pattern")
             prefix = folder.rstrip("/") + "/"
@@ -258,7 +266,12 @@ class Processor:
             base = said.args[0] if said is not None and said.args else prefix
             before = exchange.uri
             rewritten = self.rewriter.apply(rules, exchange, prefix, base)
-            if rewritten.kind in ("redirect", "status", "proxy"):
+            if rewritten.kind in ("redirect", "status"):
+                return _rewritten(rewritten, context)
+            redirected = self._moved_by_sections(replace(exchange, uri=before), context)
+            if redirected is not None:
+                return redirected  # what rules changed is asked for only then
+            if rewritten.kind == "proxy":
                 return _rewritten(rewritten, context)
             if exchange.uri.startswith(prefix) and said is None:
                 exchange.uri = _url_of(exchange.uri, exchange.document_root)
@@ -287,14 +300,18 @@ class Processor:
             return Outcome(context=context, file=file, is_folder=exchange.uri.endswith("/"))
         if kind == "folder":
             slash = last_in(context, "directoryslash")
-            if not exchange.uri.endswith("/") and not (slash is not None and slash.raw.strip().lower() == "off"):
+            if not exchange.uri.endswith("/"):
+                if slash is not None and slash.raw.strip().lower() == "off":
+                    return self._listing(context, file)
                 target = exchange.absolute(escaped(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else ""))
                 return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
             return self._folder(exchange, context, file)
         is_file = kind == "file" and not file.endswith("/")
         said = last_in(context, "acceptpathinfo")
         if not is_file and exchange.walk is not None and self._kind(exchange.walk.file) == "file":
-            is_file = said is not None and said.raw.strip().lower() == "on"  # what follows a file's name is path information
+            is_file = (
+                said is not None and said.raw.strip().lower() == "on"
+            )  # what follows a file's name is path information
         elif not is_file:
             fallback = self._fallback(exchange, context, file)
             if fallback is not None:
@@ -304,21 +321,16 @@ class Processor:
     def _fallback(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
         """The page that stands for what is not there (mod_dir, fixup_dflt), None for none."""
         said = last_in(context, "fallbackresource")
-        if said is None or not said.args or said.args[0] in ("disabled", exchange.uri):
+        if said is None or not said.args or said.args[0].lower() == "disabled":
             return None
         found = self._own_page(exchange, context, file, said.args[0])
-        if found is None or found.status not in (None, 200):
-            return None
-        found.by, found.is_folder = said, False
+        if found is not None:
+            found.by, found.is_folder = found.by or said, False
         return found
 
     def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
-        said = last_in(context, "directoryindex")
-        names: tuple[str, ...] = ("index.html",) if "dir" in self.config.modules else ()
-        if said is not None:
-            names = tuple(takewhile(bool, said.args)) or names  # an empty word ends the list (ap_getword_conf)
         refused: Outcome | None = None
-        for name in names:
+        for name in self._index_names(context):
             found = self._own_page(exchange, context, file, name)
             if found is not None and found.status is not None and found.status < 400:
                 return found
@@ -328,6 +340,23 @@ class Processor:
         fallback = self._fallback(exchange, context, file)
         if fallback is not None:
             return fallback
+        return self._listing(context, file)
+
+    def _index_names(self, context: Context) -> tuple[str, ...]:
+        """The pages that may stand for a folder: those of the last section that names any, all of its lines together."""
+        names: tuple[str, ...] = ("index.html",) if "dir" in self.config.modules else ()
+        for applied in context:
+            own: list[str] | None = None
+            for directive in all_of(applied.directives, "directoryindex"):
+                words = list(takewhile(bool, directive.args))  # an empty word ends the list (ap_getword_conf)
+                is_off = [word.lower() for word in words] == ["disabled"]
+                own = [] if is_off else [*(own or ()), *words]
+            if own is not None:
+                names = tuple(own)
+        return names
+
+    def _listing(self, context: Context, file: str) -> Outcome:
+        """A folder without a page: its listing, or a refusal."""
         is_listed = "Indexes" in options(context) and "autoindex" in self.config.modules
         status = 200 if is_listed else 403 if "autoindex" in self.config.modules else 404
         return Outcome(

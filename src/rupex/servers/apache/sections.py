@@ -81,23 +81,40 @@ def all_in(context: Context, *names: str) -> Iterator[Directive]:
         yield from all_of(applied.directives, *names)
 
 
+_OPTIONS: Final = {
+    "indexes": "Indexes", "followsymlinks": "FollowSymLinks", "execcgi": "ExecCGI", "includes": "Includes",
+    "multiviews": "MultiViews", "symlinksifownermatch": "SymLinksIfOwnerMatch",
+}  # fmt: skip
+_ALL_OPTIONS: Final = frozenset(("Indexes", "FollowSymLinks", "ExecCGI", "Includes"))
+
+
 def options(context: Context) -> frozenset[str]:
-    """The Options in force (core_module): a line without signs replaces, one with them adds and takes away. Apache 2.4
-    starts with FollowSymLinks."""
-    found = {"FollowSymLinks"}
-    known = {"indexes": "Indexes", "followsymlinks": "FollowSymLinks", "execcgi": "ExecCGI", "includes": "Includes",
-             "multiviews": "MultiViews", "symlinksifownermatch": "SymLinksIfOwnerMatch"}  # fmt: skip
-    every = {"Indexes", "FollowSymLinks", "ExecCGI", "Includes"}
-    for directive in all_in(context, "options"):
-        words = directive.args
-        if not any(word[:1] in "+-" for word in words):
-            found = set()
-        for word in words:
-            name = word.lstrip("+-").lower()
-            meant = every if name == "all" else set() if name == "none" else {known[name]} if name in known else set()
-            found = found - meant if word.startswith("-") else found | meant
-            if name == "none":
-                found = set()
+    """The Options in force, FollowSymLinks where nothing is said (server/core.c, set_options and merge_core_dir_configs): a
+    line without signs replaces, one with them adds and takes away. What one section took away and then named without a sign
+    is taken away again by the next section."""
+    found, added, removed = {"FollowSymLinks"}, set[str](), set[str]()
+    for number, applied in enumerate(context):
+        own, own_added, own_removed, is_set = (
+            (found, added, removed, False) if number == 0 else (set(), set(), set(), False)
+        )
+        for directive in all_of(applied.directives, "options"):
+            words = directive.args
+            if words and words[0][0] not in "+-":
+                own, is_set = set(), True
+            for word in words:
+                name = word.lstrip("+-").lower()
+                meant = set(_ALL_OPTIONS) if name == "all" else {_OPTIONS[name]} if name in _OPTIONS else set()
+                if word.startswith("-"):
+                    own, own_added, own_removed = own - meant, own_added - meant, own_removed | meant
+                elif word.startswith("+"):
+                    own, own_added, own_removed = own | meant, own_added | meant, own_removed - meant
+                else:
+                    own = own | meant
+        if number == 0 or is_set:
+            found, added, removed = own, own_added, own_removed
+        else:
+            added, removed = (added - own_removed) | own_added, (removed - own_added) | own_removed
+            found = (found - removed) | added
     return frozenset(found)
 
 
@@ -126,9 +143,11 @@ class SectionReader:
         folders = self._written("directory")
         plain = [s for s in folders if not is_pattern(s)]
         self.folders = sorted(plain, key=lambda s: _depth(_folder_of(s)))
-        self.folder_patterns = [
+        patterns = [
             s for s in self._written("directory", "directorymatch") if s.key == "directorymatch" or is_pattern(s)
         ]
+        # By their slashes, whatever they mean there (ap_core_reorder_directories).
+        self.folder_patterns = sorted(patterns, key=lambda section: "".join(section.args[-1:]).count("/"))
         self.files = self._written("files", "filesmatch")
         self.paths = self._written("location", "locationmatch")
         self.conditions = self._written("if")
