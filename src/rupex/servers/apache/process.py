@@ -38,7 +38,8 @@ from rupex.servers.patterns import UndeterminedError, search
 class Outcome(Struct, kw_only=True):
     """What becomes of a request. ``status`` None: content decides it. ``by_server``: the server itself made the answer (a
     redirect or an error), so that only headers of the ``always`` table go with it. ``proxied``: where it is passed on to;
-    ``handler``: a special one, such as ``server-status``; ``file``: what the URL is mapped to."""
+    ``handler``: a special one, such as ``server-status``; ``file``: what the URL is mapped to; ``leads_to``: what rules of a
+    section made of a request of the server's own, for whoever makes it."""
 
     context: Context
     status: int | None = None
@@ -52,6 +53,7 @@ class Outcome(Struct, kw_only=True):
     unknown: str | None = None
     steps: tuple[Directive, ...] = ()
     reflects: str | None = None
+    leads_to: Exchange | None = None
 
 
 MOST_INNER: Final = 10
@@ -279,7 +281,9 @@ class Processor:
                 if exchange.environment.get("_redirects", "0") == "9":
                     return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
                 exchange.environment["_redirects"] = str(int(exchange.environment.get("_redirects", "0")) + 1)
-                again = self._after_rules(exchange, None)
+                if exchange.is_inner:
+                    return Outcome(context=context, file=file, leads_to=exchange, steps=rewritten.steps)
+                again = self.answer(exchange)
                 again.steps = (*rewritten.steps, *again.steps)
                 return again
             return None
@@ -384,6 +388,13 @@ class Processor:
         outcome = self.answer(inner)
         if outcome.unknown is not None:
             raise UndeterminedError(outcome.unknown)
+        if outcome.leads_to is not None:
+            # It is asked for only when the page would be served, and then by the request itself.
+            if self._kind(outcome.file or "") not in ("file", None):
+                return None
+            again = self.answer(replace(outcome.leads_to, inner=exchange.inner))
+            again.steps = (*outcome.steps, *again.steps)
+            return again
         own = f"{file.rstrip('/')}/{name}"
         if outcome.status == 200 and outcome.file is not None:
             if outcome.file == own:
