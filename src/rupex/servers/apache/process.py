@@ -281,6 +281,7 @@ class Processor:
                 if exchange.environment.get("_redirects", "0") == "9":
                     return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
                 exchange.environment["_redirects"] = str(int(exchange.environment.get("_redirects", "0")) + 1)
+                exchange.file = ""
                 if exchange.is_inner:
                     return Outcome(context=context, file=file, leads_to=exchange, steps=rewritten.steps)
                 again = self.answer(exchange)
