@@ -200,6 +200,13 @@ class ApacheTest(TreeTest):
                 problem = self.gather().host.problems[0]
                 self.assertEqual((problem.kind, problem.line), (kind, line))
 
+    def test_a_server_that_asks_itself_without_end_is_unknown(self) -> None:
+        self.site(more=f"DirectoryIndex {'/folder/ ' * 12}\nFallbackResource /none")
+        self.write({"srv/site/folder/a": "pier\n"})
+        done = rupex("effective", self.root, "--url", "https://a.test/folder/")
+        self.assertIn("it asks itself for too many pages", done.stdout)
+        self.assertEqual(done.stderr, "")
+
 
 class SyntaxTest(unittest.TestCase):
     def test_lines_words_and_places(self) -> None:

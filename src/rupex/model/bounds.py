@@ -47,6 +47,9 @@ CERTIFICATES_IN_FILE: Final = 1_000
 REWRITE_CYCLES: Final = 10
 """Times a request may be rewritten; nginx's own bound (ngx_http_core_module, "rewrite or internal redirection cycle")."""
 
+OWN_REQUESTS: Final = 200
+"""Requests that a server makes itself while it answers one, followed at most."""
+
 PATTERN_SECONDS: Final = 0.05
 """Time for one match of a pattern from a configuration, after which the outcome is unknown."""
 

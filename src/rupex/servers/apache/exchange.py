@@ -22,7 +22,7 @@ class Exchange:
     ``args``: the query, None without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules
     set; ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder; ``is_made_up``:
     nobody named its host; ``walk``: the way to its file, or before that to the file of the request that the server answers with
-    this one."""
+    this one; ``own_requests``: all that the server made itself so far, counted together."""
 
     method: str
     scheme: str
@@ -41,6 +41,7 @@ class Exchange:
     inner: int = 0
     is_made_up: bool = False
     walk: Walk | None = None
+    own_requests: list[str] = field(default_factory=list)
 
     @property
     def is_inner(self) -> bool:

@@ -12,6 +12,7 @@ from typing import Final, Literal
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
+from rupex.model import bounds
 from rupex.servers.apache.access import decide
 from rupex.servers.apache.environment import EARLY, set_early, set_late
 from rupex.servers.apache.exchange import Exchange, escaped
@@ -312,11 +313,9 @@ class Processor:
                 return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
             return self._folder(exchange, context, file)
         is_file = kind == "file" and not file.endswith("/")
-        said = last_in(context, "acceptpathinfo")
         if not is_file and exchange.walk is not None and self._kind(exchange.walk.file) == "file":
-            is_file = (
-                said is not None and said.raw.strip().lower() == "on"
-            )  # what follows a file's name is path information
+            said = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
+            is_file = said is not None and said.raw.strip().lower() == "on"
         elif not is_file:
             fallback = self._fallback(exchange, context, file)
             if fallback is not None:
@@ -379,6 +378,9 @@ class Processor:
         folder, or from the root."""
         if exchange.inner >= MOST_INNER:
             return Outcome(context=context, status=500, by_server=True, file=file, is_folder=True)
+        exchange.own_requests.append(name)
+        if len(exchange.own_requests) > bounds.OWN_REQUESTS:
+            raise UndeterminedError("it asks itself for too many pages")
         inner = replace(
             exchange,
             uri=name if name.startswith("/") else exchange.uri + name,
