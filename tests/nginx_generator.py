@@ -27,7 +27,7 @@ CONDITIONS = (
 PATTERNS = (r"~ \.html$", r"~ \.php$", "~* ^/A", "~ ^/a/(.*)$", '~ "/(?<w>b)"', r"~ \.(css|png)$")
 ONCE = frozenset(
     "try_files expires autoindex internal absolute_redirect port_in_redirect server_name_in_redirect index server_tokens"
-    " root alias auth_basic satisfy limit_except".split()
+    " recursive_error_pages root alias auth_basic satisfy limit_except".split()
 )
 
 
@@ -95,9 +95,7 @@ class Generator:
     def _error_page(self) -> str:
         pick = self.chance.choice
         target = pick(("/404.html", "/a/b", "@n", "https://b.test/err", "/none2"))
-        return (
-            f"error_page {pick(('404', '403', '404 403', '410', '500'))} {pick(('', '=200 ', '= ', '=301 '))}{target};"
-        )
+        return f"error_page {pick(('404', '403', '404 403', '410', '500', '405', '401', '418 404'))} {pick(('', '=200 ', '= ', '=301 '))}{target};"
 
     def _directives(self, *, is_server: bool = False) -> list[str]:
         pick = self.chance.choice
@@ -106,7 +104,8 @@ class Generator:
             kinds = [self._header(), self._header(), self._header(), self._return(), self._rewrite(), self._if(is_server),
                      self._if(is_server), self._error_page(), self._error_page(), "set $v s;", "deny all;", "allow all;",
                      'auth_basic "x"; auth_basic_user_file /etc/nginx/users;', "auth_basic off;", "satisfy any;",
-                     pick(("expires 1h;", "expires -1;", "expires off;")), "autoindex on;", "server_tokens off;",
+                     pick(("expires 1h;", "expires -1;", "expires off;", "expires max;", "expires epoch;")),
+                     "recursive_error_pages on;", "autoindex on;", "server_tokens off;",
                      pick(("absolute_redirect off;", "port_in_redirect off;", "server_name_in_redirect on;")),
                      "index page.html nothing.html;",
                      pick(('more_set_headers "X-M: $uri";', 'more_set_headers -s 404 "X-N: y";',

@@ -8,7 +8,6 @@ from urllib.parse import unquote
 
 from rupex.model import Header
 from rupex.servers.family import Answer, Because, Request
-from rupex.servers.nginx.access import access_of, realm_of
 from rupex.servers.nginx.listeners import Listener, Virtual
 from rupex.servers.nginx.locations import scope_identity
 from rupex.servers.nginx.process import Outcome
@@ -94,10 +93,7 @@ def _headers(
     unknown = None
     if outcome.target is not None:
         headers.append(("Location", outcome.target))
-    if status == 401:
-        realm = realm_of(access_of(outcome.chain))
-        if realm is not None:
-            headers.append(("WWW-Authenticate", realm))
+    headers += [("WWW-Authenticate", realm) for realm in exchange.challenges]
     for header in sent:
         if not header.is_on(status or 200):
             why.append(

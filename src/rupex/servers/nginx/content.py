@@ -37,10 +37,10 @@ class Content:
 
     @staticmethod
     def is_alias(chain: tuple[Block, ...]) -> bool:
-        """Whether an alias of a prefix, not of a pattern, is in force."""
+        """Whether an alias is in force."""
         for block in reversed(chain):
             if block.last("alias") is not None:
-                return not (len(block.args) == 2 and block.args[0] in ("~", "~*"))
+                return True
             if block.last("root") is not None:
                 return False
         return False

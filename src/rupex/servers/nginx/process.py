@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from typing import Final
 
 from rupex.model import Provenance, bounds
-from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, access_of
+from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, access_of, realm_of
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content, Kind
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
@@ -116,12 +116,13 @@ class Processor:
             return Outcome(way.chain, location, unknown=undetermined.why)
 
     def _run(self, exchange: Exchange, way: _Way, forced: Location | None, lenient: bool) -> Outcome:
+        exchange.is_off_location = False
         if self.rewrites and (forced is None or forced.kind != "named"):
             final = self._rewrite(self.chain[-1], exchange, way, lenient)
             if isinstance(final, _Final):
                 return self._final(way, exchange, final)
         for _ in range(bounds.REWRITE_CYCLES + 1):
-            exchange.changed = exchange.is_off_location = False
+            exchange.changed = False
             if forced is not None:
                 way.location, forced = forced, None
             else:
@@ -212,7 +213,7 @@ class Processor:
         """The request ends with ``status``, unless an ``error_page`` takes it elsewhere."""
         if status >= 300:
             page = _error_page(way.chain, status)
-            if page is not None and (not way.in_error_page or _is_on(way.chain, "recursive_error_pages", False)):
+            if page is not None and not way.in_error_page:
                 return self._error_page(way, exchange, status, page, by)
         if target is not None and target.startswith("/"):
             target = _absolute(target, way.chain, exchange)
@@ -223,7 +224,7 @@ class Processor:
         answer = next((word for word in page.args[:-1] if word.startswith("=")), None)
         uri = exchange.fill(page.args[-1])
         way.tell(f"{page}: for status {status}", page.provenance())
-        way.in_error_page = True
+        way.in_error_page = not _is_on(way.chain, "recursive_error_pages", False)
         if not uri.startswith(("/", "@")):
             code = int(answer[1:]) if answer and answer[1:].isdigit() else 302
             code = code if code in REDIRECT_STATUSES else 302
@@ -268,6 +269,9 @@ class Processor:
         access: Access = access_of(way.chain)
         refused, why = access.refusal(exchange) if access is not NO_ACCESS_RULES else (None, None)
         if refused is not None and refused[0] is not None:
+            realm = realm_of(access) if refused[0] == 401 else None
+            if realm is not None:
+                exchange.challenges.append(realm)
             return self._ended(way, exchange, refused[0], None, refused[1])
         if why is not None and not lenient:
             raise UndeterminedError(why)
@@ -453,7 +457,7 @@ def _apply_rewrite(directive: Directive, exchange: Exchange) -> _Final | str | N
     exchange.uri, exchange.args = path, args
     exchange.is_internal = True
     exchange.changed = flag != "break"
-    exchange.is_off_location = flag == "break"
+    exchange.is_off_location = exchange.is_off_location or flag == "break"
     return flag if flag in ("last", "break") else None
 
 

@@ -143,7 +143,8 @@ class Exchange:
     lower-case names to values; a header that is not there was not sent, but for those of :data:`CLIENTS_OWN`, which
     nobody knows. ``asks_files``: whether it matters which files are there. ``changed``: a rewrite gave it another URI
     since its location was found. ``is_off_location``: it has one that its location need not match.
-    ``is_internal``: it was sent on inside the server, which any rewrite of its URI does too.
+    ``is_internal``: it was sent on inside the server, which any rewrite of its URI does too. ``challenges``: for passwords
+    that were asked for on the way, of which an error's page loses none.
     """
 
     method: str
@@ -167,6 +168,7 @@ class Exchange:
     escaped: bool = False
     asks_files: bool = True
     is_off_location: bool = False
+    challenges: list[str] = field(default_factory=list)
     is_internal: bool = False
     depth: int = 0
 
