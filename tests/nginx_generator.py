@@ -95,7 +95,8 @@ class Generator:
     def _error_page(self) -> str:
         pick = self.chance.choice
         target = pick(("/404.html", "/a/b", "@n", "https://b.test/err", "/none2"))
-        return f"error_page {pick(('404', '403', '404 403', '410', '500', '405', '401', '418 404'))} {pick(('', '=200 ', '= ', '=301 '))}{target};"
+        status = pick(("404", "403", "404 403", "410", "500", "405", "401", "418 404"))
+        return f"error_page {status} {pick(('', '=200 ', '= ', '=301 '))}{target};"
 
     def _directives(self, *, is_server: bool = False) -> list[str]:
         pick = self.chance.choice
