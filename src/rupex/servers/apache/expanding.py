@@ -83,8 +83,8 @@ def expanded(
 ) -> str:
     """``text`` with its references filled in; ``escape``: what is made of a part that the rule's pattern captured. Raises
     :class:`UndeterminedError`."""
-    if depth > _DEEPEST:
-        raise UndeterminedError("its maps lie too deep in each other")
+    if depth > _DEEPEST or len(text) > bounds.PATTERN_CHARACTERS:
+        raise UndeterminedError("its references are too many, or lie too deep in each other")
     pieces: list[str] = []
     at = 0
     while at < len(text):

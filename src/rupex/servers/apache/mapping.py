@@ -4,6 +4,7 @@ roots that are made of the host's name (mod_vhost_alias), the document root."""
 from __future__ import annotations
 
 import re
+from functools import cached_property
 from typing import Final, NamedTuple
 
 from rupex.host import HostTree
@@ -39,6 +40,7 @@ class Mapper:
         self.document_root = "/" + config.path(root.args[0]) if root is not None and root.args else ""
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.aliases = [d for directives in reversed(virtual.chain) for d in all_of(directives, *_ALIASES)]
+        self._aliases = [(d, d.key.endswith("match"), d.args[0], d.args[1]) for d in self.aliases if len(d.args) > 1]
         self.by_name = virtual.last("virtualdocumentroot")
         self._scripts_by_name = virtual.last("virtualscriptalias")
         self._by_address = virtual.last("virtualdocumentrootip", "virtualscriptaliasip")
@@ -46,9 +48,7 @@ class Mapper:
         self.folders = tuple(dict.fromkeys(folder for folder in self._find_folders() if folder != "/"))
 
     def _find_folders(self) -> list[str]:
-        aliased = [
-            "/" + self.config.path(d.args[1]) for d in self.aliases if len(d.args) > 1 and not d.key.endswith("match")
-        ]
+        aliased = ["/" + self.config.path(real) for _, is_pattern, _, real in self._aliases if not is_pattern]
         named = [d.args[0] for d in (self.by_name, self._scripts_by_name) if d is not None and d.args]
         homes = [word for word in self._homes.words if word.startswith("/")]
         return [folder for folder in (self.document_root, *aliased) if folder] + list(
@@ -57,18 +57,17 @@ class Mapper:
 
     def of(self, exchange: Exchange) -> Mapped:
         """Raises :class:`UndeterminedError` where only run time knows the file."""
-        for directive in self.aliases:
-            words = directive.args
-            if len(words) < 2:
-                continue
-            is_script = directive.key.startswith("script")
-            if directive.key.endswith("match"):
-                found = search(words[0], exchange.uri)
-                if found is not None:
-                    return Mapped(with_groups(words[1], found), directive, is_script=is_script)
-            elif (length := prefix_length(exchange.uri, words[0])) is not None:
-                file = "/" + self.config.path(words[1]) + rest_behind(exchange.uri, words[0], length)
-                return Mapped(file, directive, is_script=is_script)
+        for directive, is_pattern, fake, real in self._aliases:
+            if is_pattern:
+                found = search(fake, exchange.uri)
+                file = None if found is None else with_groups(real, found)
+            else:
+                length = prefix_length(exchange.uri, fake)
+                file = (
+                    None if length is None else "/" + self.config.path(real) + rest_behind(exchange.uri, fake, length)
+                )
+            if file is not None:
+                return Mapped(file, directive, is_script=directive.key.startswith("script"))
         home = self._homes.of(exchange.uri, self.tree)
         if home is not None:
             return home
@@ -94,12 +93,13 @@ class Mapper:
 
     def has(self, file: str) -> bool:
         """Whether the tree holds what ``file`` is served from, so that what it does not hold is not there."""
-        return any(
-            (file + "/").startswith(folder.rstrip("/") + "/")
-            and self.tree.is_folder(inside(folder))
-            and self.tree.is_listed(inside(folder))
-            for folder in self.folders
-        )
+        return (file + "/").startswith(self._held)
+
+    @cached_property
+    def _held(self) -> tuple[str, ...]:
+        """The folders of :attr:`folders` that the tree holds, each with a slash."""
+        pairs = ((folder.rstrip("/") + "/", inside(folder)) for folder in self.folders)
+        return tuple(name for name, path in pairs if self.tree.is_folder(path) and self.tree.is_listed(path))
 
 
 def fixed_folder(word: str) -> str:

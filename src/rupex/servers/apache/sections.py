@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 from fnmatch import translate
+from functools import cached_property
 from typing import Final, Literal, NamedTuple
 
 from msgspec import Struct
@@ -234,10 +235,15 @@ class SectionReader:
     def _has_root(self, file: str) -> int:
         """How many names of ``file`` make a served folder that the tree holds, so that what is missing below is missing;
         0 for none."""
-        for path in self._served:
-            if path and (inside(file) + "/").startswith(path + "/") and self.tree.is_folder(path):
-                return path.count("/") + 1
-        return 0
+        whole = inside(file) + "/"
+        if not whole.startswith(self._held):
+            return 0
+        return next(path for path in self._held if whole.startswith(path)).count("/")
+
+    @cached_property
+    def _held(self) -> tuple[str, ...]:
+        """The served folders that the tree holds, each with a slash."""
+        return tuple(f"{path}/" for path in self._served if path and self.tree.is_folder(path))
 
     def override(self, folder: str, context: Context) -> Override | None:
         """The override file of ``folder``, None where there is none in the tree."""
