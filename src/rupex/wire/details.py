@@ -4,11 +4,15 @@ connections that a probe may make."""
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Awaitable, Callable
+from functools import partial
+from operator import attrgetter
 from typing import Final
 
 from rupex.tls.signatures import SCHEMES
 from rupex.wire import numbers as n
-from rupex.wire.ask import NoAnswer, Taken
+from rupex.wire.answers import KeyExchange
+from rupex.wire.ask import Answer, NoAnswer, Taken
 from rupex.wire.questions import CLASSIC, CURVES, Questions, exchange_of
 from rupex.wire.swept import SUITES_BY_CODE
 
@@ -17,6 +21,7 @@ _RESERVES: Final = (10, RESERVE, 4)
 """Connections that details leave to questions that matter more: until all suites are known; until all else is asked; and
 what controls do not want to know leaves these to what they do."""
 
+_NO_ROOM: Final = "not all were asked for, so that connections stay few"
 _OLD_DIGESTS: Final = ("SHA-1", "SHA-224")
 _SIGNED_WITH: Final = {"RSA": ("RSA",), "ECDSA": ("ECDSA", "Ed25519", "Ed448"), "DSS": ("DSA",)}
 
@@ -86,31 +91,15 @@ class Details:
 
     async def _scheme_chain(self, authentication: str, left: list[int], *, is_good: bool = False) -> None:
         suites = list(self._signers[authentication])
+        if not suites:
+            return
         left = [code for code in left if code not in self.found.schemes]
-        while suites and left:
-            if not await self._has_room(is_last=is_good):
-                self._leave(is_good)
-                return
-            answer = await self.ask("TLSv1.2", suites, schemes=tuple(left))
-            match answer:
-                case Taken():
-                    exchange = exchange_of(answer)
-                    if exchange is None or exchange.scheme not in left:
-                        return  # it signs with what was not offered, which is noted, or does not say
-                    left.remove(exchange.scheme)
-                case NoAnswer():
-                    self.found.schemes_doubt = answer.why
-                    return
-                case _:
-                    return
-
-    def _leave(self, is_good: bool) -> None:
-        """No room is left to ask for all schemes. Nothing is judged by the good ones."""
-        why = "not every signature scheme was asked for, so that connections stay few"
-        if not is_good:
+        ask = partial(self.ask, "TLSv1.2", suites)
+        why = await self._exhaust(left, lambda: ask(schemes=tuple(left)), attrgetter("scheme"), is_last=is_good)
+        if why != _NO_ROOM or not is_good:
             self.found.schemes_doubt = self.found.schemes_doubt or why
-        elif why not in self.found.problems:
-            self.found.problems.append(why)
+        elif (note := f"signature schemes: {why}") not in self.found.problems:
+            self.found.problems.append(note)  # nothing is judged by the good ones
 
     async def _old_groups(self) -> None:
         """Curves of TLS 1.2 and older, less those that are known from TLS 1.3."""
@@ -122,19 +111,30 @@ class Details:
         left = [group for group in CURVES if group not in self.found.groups]
         if "TLSv1.3" in self.found.suites:
             left = [group for group in left if group not in CLASSIC]
-        while suites and left:
-            if not await self._has_room():
-                self.found.groups_doubt = "not every group was asked for, so that connections stay few"
-                return
-            answer = await self.ask(version, suites, groups=tuple(left))
-            match answer:
-                case Taken():
-                    exchange = exchange_of(answer)
-                    if exchange is None or exchange.group not in left:
-                        return  # a server that does not heed the list: what it chose is noted
-                    left.remove(exchange.group)
-                case NoAnswer():
-                    self.found.groups_doubt = answer.why
-                    return
-                case _:
-                    return
+        if suites:
+            ask = partial(self.ask, version, suites)
+            why = await self._exhaust(left, lambda: ask(groups=tuple(left)), attrgetter("group"))
+            self.found.groups_doubt = self.found.groups_doubt or why
+
+    async def _exhaust(
+        self,
+        left: list[int],
+        ask: Callable[[], Awaitable[Answer]],
+        chosen_in: Callable[[KeyExchange], int | None],
+        *,
+        is_last: bool = False,
+    ) -> str:
+        """``ask`` with what is ``left`` until nothing of it is taken; what is taken, ``found`` has. Why not all could be told,
+        an empty text for nothing."""
+        while left:
+            if not await self._has_room(is_last=is_last):
+                return _NO_ROOM
+            answer = await ask()
+            if isinstance(answer, NoAnswer):
+                return answer.why
+            exchange = exchange_of(answer) if isinstance(answer, Taken) else None
+            chosen = None if exchange is None else chosen_in(exchange)
+            if chosen not in left:
+                return ""  # refused, or chosen without heed of the list, which is noted
+            left.remove(chosen)
+        return ""

@@ -41,9 +41,9 @@ class Mapper:
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.aliases = [d for directives in reversed(virtual.chain) for d in all_of(directives, *_ALIASES)]
         self._aliases = [(d, d.key.endswith("match"), d.args[0], d.args[1]) for d in self.aliases if len(d.args) > 1]
-        self.by_name = virtual.last("virtualdocumentroot")
-        self._scripts_by_name = virtual.last("virtualscriptalias")
-        self._by_address = virtual.last("virtualdocumentrootip", "virtualscriptaliasip")
+        self.by_name = _unless_none(virtual.last("virtualdocumentroot"))
+        self._scripts_by_name = _unless_none(virtual.last("virtualscriptalias"))
+        self._by_address = _unless_none(virtual.last("virtualdocumentrootip", "virtualscriptaliasip"))
         self._homes = Homes(virtual)
         self.folders = tuple(dict.fromkeys(folder for folder in self._find_folders() if folder != "/"))
 
@@ -100,6 +100,10 @@ class Mapper:
         """The folders of :attr:`folders` that the tree holds, each with a slash."""
         pairs = ((folder.rstrip("/") + "/", inside(folder)) for folder in self.folders)
         return tuple(name for name, path in pairs if self.tree.is_folder(path) and self.tree.is_listed(path))
+
+
+def _unless_none(said: Directive | None) -> Directive | None:
+    return None if said is None or said.raw.strip().lower() in ("", "none") else said
 
 
 def fixed_folder(word: str) -> str:

@@ -54,7 +54,7 @@ DIRECTIVES: Final = {
     "dav_fs": "davlockdb",
     "ldap": "ldaptrustedglobalcert ldapsharedcachesize",
     "speling": "checkspelling",
-    "vhost_alias": "virtualdocumentroot virtualscriptalias",
+    "vhost_alias": "virtualdocumentroot virtualdocumentrootip virtualscriptalias virtualscriptaliasip",
     "session": "session sessionmaxage",
     "md": "mdomain mdcertificateagreement managedomain mdprivatekeys",
     "lua": "luahookaccesschecker luahandler luascope",

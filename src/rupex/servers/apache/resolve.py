@@ -215,7 +215,7 @@ class ApacheConfiguration:
 def _said_roots(block: Block) -> tuple[str, ...]:
     """What is served, as written."""
     roots = [d.args[0] for d in all_of(block, "documentroot") if d.args]
-    roots += [fixed_folder(d.args[0]) for d in all_of(block, "virtualdocumentroot") if d.args]
+    roots += [fixed_folder(d.args[0]) for d in all_of(block, "virtualdocumentroot") if d.args and d.args[0] != "none"]
     return (*roots, *(d.args[1] for d in all_of(block, "alias", "scriptalias") if len(d.args) > 1))
 
 

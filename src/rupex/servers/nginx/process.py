@@ -8,7 +8,7 @@ never guesses: where the way hangs on something that only run time knows, the ou
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Final
 
 from rupex.model import Provenance, bounds
@@ -16,18 +16,15 @@ from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, access_of, realm
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content, Kind
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
+from rupex.servers.nginx.rewriting import REDIRECT_STATUSES, REWRITE_NAMES, Ended, Way, run_rewrites
 from rupex.servers.nginx.syntax import Directive
-from rupex.servers.nginx.variables import Exchange, escape_arguments, unescape_redirect
-from rupex.servers.patterns import UndeterminedError, search
-
-REDIRECT_STATUSES: Final = (301, 302, 303, 307, 308)
+from rupex.servers.nginx.variables import Exchange
+from rupex.servers.patterns import UndeterminedError
 
 # Directives that answer by themselves, whatever lies under the document root.
 HANDLERS: Final = (*UPSTREAM_DIRECTIVES, "stub_status", "empty_gif", "vhost_traffic_status_display", "api", "status")
 
 _HANDLERS: Final = frozenset(HANDLERS)
-_REWRITE_NAMES: Final = frozenset({"return", "rewrite", "if", "set", "break"})
-_IS_URL = re.compile(r"(?:https?://|\$scheme)")
 _ANSWERED_BY_DEFAULT: Final = frozenset({"GET", "HEAD"})
 
 
@@ -58,40 +55,12 @@ class Outcome:
         return self.target is not None
 
 
-@dataclass(frozen=True, slots=True)
-class _Final:
-    """A rewrite directive ended the request."""
-
-    status: int
-    target: str | None
-    body: str | None
-    by: Directive
-
-
-@dataclass(slots=True)
-class _Way:
-    """Where a request has got to: its location and the blocks in force, and what happened so far."""
-
-    chain: tuple[Block, ...]
-    location: Location | None = None
-    steps: list[tuple[str, Provenance]] = field(default_factory=list)
-    error: int | None = None
-    in_error_page: bool = False
-
-    def tell(self, message: str, place: Provenance) -> None:
-        if len(self.steps) < _MOST_STEPS:
-            self.steps.append((message, place))
-
-
-_MOST_STEPS: Final = 200
-
-
 class Processor:
     """One server block, ready to take requests. ``chain``: its blocks, ``http`` first and ``server`` last."""
 
     def __init__(self, chain: tuple[Block, ...], locations: list[Location], content: Content) -> None:
         self.chain, self.locations, self.content = chain, locations, content
-        self.rewrites = bool(_REWRITE_NAMES.intersection(chain[-1].by_name))
+        self.rewrites = bool(REWRITE_NAMES.intersection(chain[-1].by_name))
         self.named = {location.pattern: location for location in locations if location.kind == "named"}
 
     def answer(self, exchange: Exchange, forced: Location | None = None, *, lenient: bool = False) -> Outcome:
@@ -100,7 +69,7 @@ class Processor:
         ``forced``: the location that is asked about, whatever the URI would select. ``lenient``: a condition that only
         run time knows and that can do no more than refuse, or send on inside, is taken not to hold.
         """
-        way = _Way(self.chain)
+        way = Way(self.chain)
         exchange.asks_files = not lenient  # a sample's path is made up: that no such file is there means nothing
         try:
             return self._run(exchange, way, forced, lenient)
@@ -109,17 +78,17 @@ class Processor:
 
     def error_answer(self, exchange: Exchange, location: Location | None, status: int) -> Outcome:
         """What a request gets that ends in ``location`` with the error ``status``."""
-        way = _Way(self.chain if location is None else location.chain, location)
+        way = Way(self.chain if location is None else location.chain, location)
         try:
-            return self._ended(_Way(way.chain, location), exchange, status, None, None)
+            return self._ended(Way(way.chain, location), exchange, status, None, None)
         except UndeterminedError as undetermined:
             return Outcome(way.chain, location, unknown=undetermined.why)
 
-    def _run(self, exchange: Exchange, way: _Way, forced: Location | None, lenient: bool) -> Outcome:
+    def _run(self, exchange: Exchange, way: Way, forced: Location | None, lenient: bool) -> Outcome:
         exchange.is_off_location = False
         if self.rewrites and (forced is None or forced.kind != "named"):
-            final = self._rewrite(self.chain[-1], exchange, way, lenient)
-            if isinstance(final, _Final):
+            final = run_rewrites(self.chain[-1], exchange, way, self.content, lenient=lenient)
+            if isinstance(final, Ended):
                 return self._final(way, exchange, final)
         for _ in range(bounds.REWRITE_CYCLES + 1):
             exchange.changed = False
@@ -148,9 +117,9 @@ class Processor:
                     way.tell(
                         "this limits the methods, and the location's rewrite directives do not run", limits.provenance()
                     )
-                elif not _REWRITE_NAMES.isdisjoint(location.block.by_name):
-                    result = self._rewrite(location.block, exchange, way, lenient)
-                    if isinstance(result, _Final):
+                elif not REWRITE_NAMES.isdisjoint(location.block.by_name):
+                    result = run_rewrites(location.block, exchange, way, self.content, lenient=lenient)
+                    if isinstance(result, Ended):
                         return self._final(way, exchange, result)
                     if exchange.changed and result != "break":
                         continue
@@ -158,50 +127,9 @@ class Processor:
         way.tell(f"the URI was rewritten more than {bounds.REWRITE_CYCLES} times", way.chain[-1].provenance())
         return Outcome(way.chain, way.location, status=500, steps=tuple(way.steps))
 
-    # Rewriting
-
-    def _rewrite(self, block: Block, exchange: Exchange, way: _Way, lenient: bool) -> _Final | str | None:
-        """Run the rewrite directives of one block. A final answer; or ``last`` or ``break``; or None at its end."""
-        for child in block.children:
-            if child.name not in _REWRITE_NAMES:
-                continue
-            if isinstance(child, Block):
-                if child.name != "if":
-                    continue
-                try:
-                    holds = _condition(child, exchange, self, way)
-                except UndeterminedError:
-                    if lenient and _can_be_passed_over(child):
-                        continue
-                    raise
-                if holds:
-                    way.tell("this condition holds", child.provenance())
-                    if way.location is not None:  # inside a location, the if block's own settings are in force
-                        way.chain = (*way.location.chain, child)
-                    result = self._rewrite(child, exchange, way, lenient)
-                    if result is not None:
-                        return result
-                continue
-            match child.name:
-                case "return":
-                    return _return(child, exchange)
-                case "set" if len(child.args) == 2:
-                    exchange.variables[child.args[0].removeprefix("$")] = exchange.fill(child.args[1])
-                case "break":
-                    exchange.changed = False
-                    return "break"
-                case "rewrite" if len(child.args) >= 2:
-                    before = exchange.uri
-                    result = _apply_rewrite(child, exchange)
-                    if exchange.uri != before:
-                        way.tell(f"the URI is rewritten to {exchange.uri}", child.provenance())
-                    if result is not None:
-                        return result
-        return None
-
     # Ends
 
-    def _final(self, way: _Way, exchange: Exchange, final: _Final) -> Outcome:
+    def _final(self, way: Way, exchange: Exchange, final: Ended) -> Outcome:
         if final.status == 444:
             return Outcome(way.chain, way.location, closed=True, by=final.by, steps=tuple(way.steps))
         if final.body is not None:  # a text of its own: no error page takes its place
@@ -209,7 +137,7 @@ class Processor:
             return Outcome(way.chain, way.location, status=status, by=final.by, body=final.body, steps=tuple(way.steps))
         return self._ended(way, exchange, final.status, final.target, final.by)
 
-    def _ended(self, way: _Way, exchange: Exchange, status: int, target: str | None, by: Directive | None) -> Outcome:
+    def _ended(self, way: Way, exchange: Exchange, status: int, target: str | None, by: Directive | None) -> Outcome:
         """The request ends with ``status``, unless an ``error_page`` takes it elsewhere."""
         if status >= 300:
             page = _error_page(way.chain, status)
@@ -220,7 +148,7 @@ class Processor:
         shown = status if status >= 300 or way.error is None else way.error
         return Outcome(way.chain, way.location, status=shown, target=target, by=by, steps=tuple(way.steps))
 
-    def _error_page(self, way: _Way, exchange: Exchange, status: int, page: Directive, by: Directive | None) -> Outcome:
+    def _error_page(self, way: Way, exchange: Exchange, status: int, page: Directive, by: Directive | None) -> Outcome:
         answer = next((word for word in page.args[:-1] if word.startswith("=")), None)
         uri = exchange.fill(page.args[-1])
         way.tell(f"{page}: for status {status}", page.provenance())
@@ -245,7 +173,7 @@ class Processor:
         return replace(inner, by=inner.by or by or page)
 
     def _inside(
-        self, exchange: Exchange, way: _Way, forced: Location | None, uri: str | None = None, args: str | None = None
+        self, exchange: Exchange, way: Way, forced: Location | None, uri: str | None = None, args: str | None = None
     ) -> Outcome:
         """An internal redirect: the request starts again, at its named location or at ``uri`` with ``args``.
 
@@ -264,7 +192,7 @@ class Processor:
 
     # Access and content
 
-    def _content(self, exchange: Exchange, way: _Way, lenient: bool) -> Outcome:
+    def _content(self, exchange: Exchange, way: Way, lenient: bool) -> Outcome:
         exchange.root = exchange.filename = None
         access: Access = access_of(way.chain)
         refused, why = access.refusal(exchange) if access is not NO_ACCESS_RULES else (None, None)
@@ -286,7 +214,7 @@ class Processor:
             return Outcome(way.chain, way.location, status=status, handler=handler, steps=tuple(way.steps))
         return self._static(exchange, way)
 
-    def _try_files(self, exchange: Exchange, way: _Way, try_files: Directive) -> Outcome | None:
+    def _try_files(self, exchange: Exchange, way: Way, try_files: Directive) -> Outcome | None:
         """The outcome where none of the files is there; None where one is, and then it is the URI."""
         if way.chain[-1].args[:1] in (("~",), ("~*",)) and way.chain[-1].last("alias") is not None:
             raise UndeterminedError("try_files beside an alias in a location that is a pattern")  # can end in 500
@@ -323,7 +251,7 @@ class Processor:
         """A file that is named only so that it is not there: a way to write "always go on"."""
         return "$" not in word and re.search(r"non-?exist|does-?not|\.unknown|/dev/null", word) is not None
 
-    def _fallback(self, last: str, exchange: Exchange, way: _Way) -> Location | None:
+    def _fallback(self, last: str, exchange: Exchange, way: Way) -> Location | None:
         if last.startswith("@"):
             return self.named.get(last)
         if last.startswith("/"):
@@ -339,7 +267,7 @@ class Processor:
         """What lies at ``path``; None where nobody knows, or it does not matter."""
         return self.content.kind(path, root) if exchange.asks_files else None
 
-    def _static(self, exchange: Exchange, way: _Way) -> Outcome:
+    def _static(self, exchange: Exchange, way: Way) -> Outcome:
         """The index, autoindex and static modules."""
         if exchange.is_off_location and self.content.is_alias(way.chain):
             way.tell("an alias cannot be used where the URI was rewritten", way.chain[-1].provenance())
@@ -372,23 +300,6 @@ class Processor:
         return replace(done, status=way.error or 200)
 
 
-def _can_be_passed_over(block: Block) -> bool:
-    """Whether an ``if`` can do no more than refuse, set variables, or send the request on inside the server."""
-    for child in block.children:
-        if isinstance(child, Block):
-            return False
-        if child.name == "return":
-            code = child.args[0] if child.args else ""
-            if not (code.isdigit() and 400 <= int(code) < 500):
-                return False
-        elif child.name == "rewrite":
-            if len(child.args) < 2 or _IS_URL.match(child.args[1]) or child.args[2:] in (("redirect",), ("permanent",)):
-                return False
-        elif child.name not in ("set", "break", "access_log", "limit_rate"):
-            return False
-    return True
-
-
 def _handler(chain: tuple[Block, ...]) -> Directive | None:
     """The directive that makes the content; an ``if`` block takes over that of its location."""
     for block in reversed(chain):
@@ -413,94 +324,6 @@ def _error_page(chain: tuple[Block, ...], status: int) -> Directive | None:
         if pages:
             return next((page for page in pages if str(status) in page.args[:-1]), None)
     return None
-
-
-def _return(directive: Directive, exchange: Exchange) -> _Final:
-    args = directive.args
-    if not args:
-        raise UndeterminedError("a return without a status")
-    if len(args) == 1 and not args[0].isdigit():
-        return _Final(302, exchange.fill(args[0]), None, directive)
-    if not args[0].isdigit():
-        raise UndeterminedError(f"{args[0]!r} is no status")
-    status = int(args[0])
-    text = exchange.fill(args[1]) if len(args) > 1 else None
-    if status in REDIRECT_STATUSES and text is not None:
-        return _Final(status, text, None, directive)
-    return _Final(status, None, text, directive)
-
-
-def _apply_rewrite(directive: Directive, exchange: Exchange) -> _Final | str | None:
-    """``rewrite PATTERN REPLACEMENT [FLAG]`` (ngx_http_script_regex_start_code and _end_code)."""
-    pattern, replacement = directive.args[:2]
-    flag = directive.args[2] if len(directive.args) > 2 else ""
-    found = search(pattern, exchange.uri)
-    if found is None:
-        exchange.captures = ()  # a pattern that fails here takes the location's captures along
-        return None
-    exchange.capture(found)
-    redirects = _IS_URL.match(replacement) is not None or flag in ("redirect", "permanent")
-    if redirects and exchange.escaped:
-        exchange.captures = tuple(None if c is None else escape_arguments(c) for c in exchange.captures)
-    keeps_args = not replacement.endswith("?")
-    new = exchange.fill(replacement if keeps_args else replacement[:-1])
-    path, mark, args = new.partition("?")
-    if keeps_args and exchange.args:
-        args = f"{args}&{exchange.args}" if mark else exchange.args
-    if redirects:
-        target = path + (f"?{args}" if args else "")
-        if exchange.escaped:
-            target = unescape_redirect(target)
-        return _Final(301 if flag == "permanent" else 302, target, None, directive)
-    if not path:
-        return _Final(500, None, None, directive)
-    exchange.uri, exchange.args = path, args
-    exchange.is_internal = True
-    exchange.changed = flag != "break"
-    exchange.is_off_location = exchange.is_off_location or flag == "break"
-    return flag if flag in ("last", "break") else None
-
-
-def _condition(block: Block, exchange: Exchange, processor: Processor, way: _Way) -> bool:
-    """The condition of an ``if`` (ngx_http_rewrite_if_condition)."""
-    words = list(block.args)
-    if not words or not words[0].startswith("(") or not words[-1].endswith(")"):
-        raise UndeterminedError("an if whose condition has no parentheses")
-    words[0] = words[0][1:]
-    words[-1] = words[-1][:-1]
-    words = [word for index, word in enumerate(words) if word or 0 < index < len(words) - 1]
-    if len(words) == 1 and words[0].startswith("$"):
-        return exchange.fill(words[0]) not in ("", "0")
-    if len(words) == 2 and re.fullmatch(r"!?-[fdex]", words[0]):
-        return _file_test(words[0], words[1], exchange, processor, way)
-    if len(words) != 3:
-        raise UndeterminedError(f"if ({' '.join(words)[:60]}) cannot be read")
-    left, operator, right = words
-    value = exchange.fill(left)
-    match operator:
-        case "=":
-            return value == exchange.fill(right)
-        case "!=":
-            return value != exchange.fill(right)
-        case "~" | "~*" | "!~" | "!~*":
-            found = search(right, value, ignore_case=operator.endswith("*"))
-            if found is not None:
-                exchange.capture(found)
-            else:
-                exchange.captures = ()
-            return (found is None) == operator.startswith("!")
-        case _:
-            raise UndeterminedError(f"if with the operator {operator!r}")
-
-
-def _file_test(test: str, word: str, exchange: Exchange, processor: Processor, way: _Way) -> bool:
-    root = processor.content.root_of(way.chain, exchange)
-    exchange.root, exchange.filename = root, processor.content.path_of(exchange.uri, way.chain, exchange)
-    kind = processor.content.kind(exchange.fill(word), root) if exchange.asks_files else None
-    if kind is None or test.endswith("x"):
-        raise UndeterminedError(f"if ({test} {word}) asks for a file that the tree does not show")
-    holds = {"f": kind == "file", "d": kind == "folder", "e": kind != "missing"}[test[-1]]
-    return holds != test.startswith("!")
 
 
 def find(chain: tuple[Block, ...], name: str) -> Directive | None:
