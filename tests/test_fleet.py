@@ -6,8 +6,10 @@ import os
 import shutil
 import signal
 import subprocess
+import sys
 import time
-from functools import partial
+from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 from unittest.mock import patch
@@ -20,11 +22,26 @@ from rupex.model import RupexError
 from rupex.model.run import HostDocument
 from rupex.wire.line import Manners
 from tests import peers
-from tests.support import NOW, RUPEX, TreeTest, rupex, valid_document
+from tests.support import NOW, TreeTest, rupex, valid_document
 
 SITE = """
 server { listen 443 ssl; server_name NAME; ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key; root /srv; }
 """
+
+
+HANGING = """
+import sys, time
+from rupex.fleet import run
+whole = run._assess
+def assess(entry, *rest):
+    if entry.name == "slow":
+        time.sleep(600)
+    return whole(entry, *rest)
+run._assess = assess
+from rupex.cli.main import entry
+entry()
+"""
+"""The command, but that it never ends with a host called slow."""
 
 
 class FleetTest(TreeTest):
@@ -41,6 +58,33 @@ class FleetTest(TreeTest):
     def fleet(self, text: str, *more: str, name: str = "hosts.toml") -> subprocess.CompletedProcess[str]:
         (self.folder / name).write_text(text)
         return rupex("fleet", self.folder / name, "--now", "2026-11-24", *more, XDG_STATE_HOME=str(self.state))
+
+    def begin(self, text: str, *more: str) -> subprocess.Popen[str]:
+        """The command as a running process, in which a host called slow is never done."""
+        (self.folder / "hosts.toml").write_text(text)
+        command = [
+            sys.executable,
+            "-c",
+            HANGING,
+            "fleet",
+            str(self.folder / "hosts.toml"),
+            "--now",
+            "2026-11-24",
+            *more,
+        ]
+        return subprocess.Popen(
+            command, env=os.environ | {"XDG_STATE_HOME": str(self.state)}, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            text=True, preexec_fn=_heed_interrupts,
+        )  # fmt: skip
+
+    def until_kept(self, count: int = 1) -> None:
+        """Wait until so many hosts are done."""
+        until = time.monotonic() + 60
+        while time.monotonic() < until:
+            if sum(path.read_bytes().count(b"\n") for path in self.state.rglob("*.jsonl")) >= count:
+                return
+            time.sleep(0.05)
+        self.fail("no host was done within a minute")
 
     def document(self, text: str, *more: str, name: str = "hosts.toml") -> dict[str, Any]:
         done = self.fleet(text, "--format", "json", *more, name=name)
@@ -86,22 +130,24 @@ class FleetTest(TreeTest):
 
     def test_a_host_that_breaks_or_takes_too_long_costs_itself_only(self) -> None:
         self.host("pier")
-        os.mkfifo(self.folder / "never")
+        os.mkfifo(self.folder / "pipe")
         (self.folder / "broken.tar.gz").write_bytes(b"no archive")
-        rows = [("gone", 'tree = "nowhere"'), ("slow", 'tree = "pier"\nmanifest = "never"'),
+        rows = [("gone", 'tree = "nowhere"'), ("slow", 'tree = "pier"'), ("pipe", 'tree = "pier"\nmanifest = "pipe"'),
                 ("broken", 'tree = "broken.tar.gz"'), ("pier", 'tree = "pier"'),
                 ("silent", 'names = ["silent.invalid:443"]')]  # fmt: skip
         text = "".join(f'[[hosts]]\nname = "{name}"\n{rest}\n' for name, rest in rows)
         begun = time.monotonic()
-        done = self.fleet(text, "--host-seconds", "4", "--format", "json", "--patience", "2")
-        self.assertEqual((done.returncode, done.stderr), (3, ""))
-        self.assertLess(time.monotonic() - begun, 40)
-        hosts = {host["name"]: host for host in valid_document(done.stdout)["hosts"]}
+        with self.begin(text, "--host-seconds", "4", "--format", "json", "--patience", "2") as running:
+            output, messages = running.communicate(timeout=120)
+        self.assertEqual((running.returncode, messages), (3, ""))
+        self.assertLess(time.monotonic() - begun, 90)
+        hosts = {host["name"]: host for host in valid_document(output)["hosts"]}
         self.assertIsNotNone(hosts["pier"]["score"]["value"])
         for name, words in (
             ("gone", "no such file"),
             ("slow", "not done within 4 s"),
             ("broken", ""),
+            ("pipe", "not a regular file"),
             ("silent", "resolve"),
         ):
             with self.subTest(name):
@@ -131,32 +177,97 @@ class FleetTest(TreeTest):
 
     def test_an_interrupted_run_goes_on_where_it_was(self) -> None:
         self.host("pier")
-        os.mkfifo(self.folder / "never")
-        text = '[[hosts]]\nname = "pier"\ntree = "pier"\n[[hosts]]\nname = "slow"\ntree = "pier"\nmanifest = "never"\n'
+        text = '[[hosts]]\nname = "pier"\ntree = "pier"\n[[hosts]]\nname = "slow"\ntree = "pier"\n'
+        for number in (signal.SIGINT, signal.SIGTERM):
+            with self.subTest(number.name):
+                self.interrupt(text, number)
+                (kept,) = self.state.rglob("*.jsonl")
+                self.assertEqual((kept.stat().st_mode & 0o777, kept.parent.stat().st_mode & 0o777), (0o600, 0o700))
+                kept.write_bytes(kept.read_bytes() + b"0123 {half a li")  # as a kill in the middle of a line leaves it
+                done = self.fleet(text, "--format", "json")
+                hosts = {host["name"]: host for host in valid_document(done.stdout)["hosts"]}
+                self.assertEqual((hosts["pier"].get("taken_over"), hosts["slow"].get("taken_over")), (True, None))
+                self.assertIsNotNone(hosts["slow"]["score"]["value"])
+                self.assertIn("1 of 2 hosts are taken over from an interrupted run of the same day", done.stderr)
+                self.assertEqual(list(self.state.rglob("*.jsonl")), [])
+
+    def interrupt(self, text: str, number: signal.Signals) -> None:
+        with self.begin(text, "--jobs", "1") as running:
+            self.until_kept()
+            running.send_signal(number)
+            _, messages = running.communicate(timeout=60)
+        self.assertIn("1 of 2 hosts are kept; the same command goes on from there", messages)
+        self.assertNotIn("Traceback", messages)
+
+    def test_nothing_is_taken_over_whose_evidence_changed(self) -> None:
+        text = '[[hosts]]\nname = "pier"\ntree = "pier"\n[[hosts]]\nname = "slow"\ntree = "pier"\n'
+        changes: dict[str, tuple[Callable[[], object], tuple[str, ...]]] = {
+            "nothing": (lambda: None, ()),
+            "a line": (lambda: self.write_nginx("server { listen 81; }"), ()),
+            "a mode": (lambda: (self.root / "etc/ssl/site.key").chmod(0o644), ()),
+            "a file more": (lambda: self.write({"srv/key.pem.bak": "x"}), ()),
+            "the tree": (lambda: shutil.rmtree(self.root), ()),
+            "the day": (lambda: None, ("--now", "2026-11-25")),
+            "afresh": (lambda: None, ("--afresh",)),
+        }
+        for case, (change, more) in changes.items():
+            with self.subTest(case):
+                shutil.rmtree(self.state, ignore_errors=True)
+                self.host("pier")
+                self.interrupt(text, signal.SIGINT)
+                change()
+                pier = self.document(text, *more)["hosts"][0]
+                self.assertEqual(pier.get("taken_over"), True if case == "nothing" else None)
+                self.assertEqual(pier["score"]["value"] is None, case == "the tree")
+
+    def test_an_account_without_a_home_is_no_error(self) -> None:
+        self.host("pier")
+        text = '[[hosts]]\nname = "pier"\ntree = "pier"\n'
         (self.folder / "hosts.toml").write_text(text)
-        command = [RUPEX, "fleet", str(self.folder / "hosts.toml"), "--now", "2026-11-24", "--jobs", "1"]
-        environment = os.environ | {"XDG_STATE_HOME": str(self.state)}
-        heed = partial(
-            signal.signal, signal.SIGINT, signal.SIG_DFL
-        )  # whoever runs the tests in the background ignores it
-        with subprocess.Popen(
-            command, env=environment, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True, preexec_fn=heed
-        ) as running:
-            until = time.monotonic() + 30
-            while not any(path.stat().st_size for path in self.state.rglob("*.jsonl")) and time.monotonic() < until:
-                time.sleep(0.05)
-            running.send_signal(signal.SIGINT)
-            _, said = running.communicate(timeout=30)
-        self.assertIn("1 of 2 hosts are kept; the same command goes on from there", said)
-        self.assertNotIn("Traceback", said)
-        (kept,) = self.state.rglob("*.jsonl")
-        kept.write_bytes(kept.read_bytes() + b"0123 {half a li")  # as a kill in the middle of a line leaves it
-        shutil.rmtree(self.root)  # so that it cannot be audited again
-        hosts = {host["name"]: host for host in self.document(text, "--host-seconds", "1")["hosts"]}
-        self.assertIsNotNone(hosts["pier"]["score"]["value"])
-        self.assertIsNone(hosts["slow"]["score"]["value"])
-        again = {host["name"]: host for host in self.document(text, "--host-seconds", "1", "--afresh")["hosts"]}
-        self.assertIsNone(again["pier"]["score"]["value"])
+        (self.folder / "file").write_text("")
+        for case, state in (("no folder can be made", self.folder / "file/state"), ("not a path", Path("~/state"))):
+            with self.subTest(case):
+                done = rupex("fleet", self.folder / "hosts.toml", XDG_STATE_HOME=str(state), HOME="", cwd=self.folder)
+                self.assertEqual(done.returncode, 0)
+                self.assertIn("Ranking", done.stdout)
+                self.assertEqual("could not be kept" in done.stderr, case == "no folder can be made")
+                self.assertFalse((self.folder / "~").exists())
+
+    def test_workers_end_with_their_parent(self) -> None:
+        self.host("pier")
+        text = '[[hosts]]\nname = "pier"\ntree = "pier"\n' + "".join(
+            f'[[hosts]]\nname = "{name}"\ntree = "pier"\n' for name in ("slow", "quay")
+        )
+        for number in (signal.SIGTERM, signal.SIGKILL, signal.SIGHUP, signal.SIGINT):
+            with self.subTest(number.name):
+                shutil.rmtree(self.state, ignore_errors=True)
+                with self.begin(text, "--jobs", "2") as running:
+                    self.until_kept(2)
+                    children = _children(running.pid)
+                    self.assertTrue(children)
+                    running.send_signal(number)
+                    running.communicate(timeout=60)  # ends only when nothing holds the pipes
+                self.assertEqual(running.returncode, 4 if number == signal.SIGINT else -number)
+                until = time.monotonic() + 20
+                while any(map(_runs, children)) and time.monotonic() < until:
+                    time.sleep(0.05)
+                self.assertEqual([child for child in children if _runs(child)], [])
+
+    def test_a_host_whose_names_are_no_utf_8_is_judged_like_any_other(self) -> None:
+        self.host("pier")
+        folder = os.fsencode(self.root / "etc/nginx") + b"/sites-\xff"
+        os.mkdir(folder)
+        Path(os.fsdecode(folder + b"/caf\xe9.conf")).write_text("server { listen 80; server_name a.test; }")
+        self.write_nginx(SITE.replace("NAME", "a.test") + "include sites-*/*;")
+        text = '[[hosts]]\nname = "pier"\ntree = "pier"\n'
+        for form in ("json", "html", "csv", "sarif", "junit", "markdown", "cyclonedx", "openmetrics", "text"):
+            with self.subTest(form):
+                done = self.fleet(text, "--format", form, "--history", str(self.folder / "history.sqlite"))
+                self.assertEqual((done.returncode, "error of our own" in done.stderr), (0, False), done.stderr)
+        self.assertIn(r"etc/nginx/sites-\xff/caf\xe9.conf", self.fleet(text, "--format", "csv").stdout)
+        host = self.document(text)["hosts"][0]
+        self.assertIsNotNone(host["score"]["value"])
+        self.assertEqual(host["problems"], [])
 
     def test_a_key_that_two_owners_have_fails_for_both(self) -> None:
         self.host("pier")
@@ -211,3 +322,27 @@ class FleetTest(TreeTest):
             with self.subTest(text), self.assertRaises(RupexError) as raised:
                 parse_inventory("hosts", text.encode(), Path(), is_table=is_table)
             self.assertIn(words, str(raised.exception))
+
+
+def _heed_interrupts() -> None:
+    """In the child: a program that runs the tests in the background may have made them ignored."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
+def _children(parent: int) -> list[int]:
+    found = []
+    for name in os.listdir("/proc"):
+        if name.isdecimal():
+            with suppress(OSError):
+                fields = Path(f"/proc/{name}/stat").read_text().rpartition(")")[2].split()
+                if int(fields[1]) == parent:
+                    found.append(int(name))
+    return found
+
+
+def _runs(process: int) -> bool:
+    """Whether a process is there, and not only its exit status."""
+    try:
+        return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    except OSError:
+        return False

@@ -19,29 +19,56 @@ class SettingsTest(TreeTest):
         options = ("--settings", "own.toml") if named else ()
         return rupex("audit", self.root, *options, *more, cwd=self.here)
 
-    def test_a_file_here_gives_defaults_and_the_run_says_so(self) -> None:
+    def test_a_named_file_gives_defaults_and_the_run_says_so(self) -> None:
         text = 'baseline = "strict"\npatience = 3\n[audit]\nformat = "json"\nassume = ["nginx=1.20.0"]\n[probe]\ngentle = true\n'
-        done = self.audit(text)
+        done = self.audit(text, named=True)
         document = valid_document(done.stdout)
         self.assertEqual(document["baseline"]["name"], "strict")
         self.assertEqual(document["hosts"][0]["sources"][0]["version"], "1.20.0")
-        self.assertEqual(document["settings"]["file"], "rupex.toml")
-        self.assertIn("settings of rupex.toml are in force: baseline, patience, format, assume", done.stderr)
-        self.assertEqual(
-            valid_document(self.audit(text, "--baseline", "internal").stdout)["baseline"]["name"], "internal"
-        )
+        self.assertEqual(document["settings"]["file"], "own.toml")
+        self.assertEqual(document["settings"]["not_taken"], [])
+        self.assertIn("settings of own.toml are in force: baseline, patience, format, assume", done.stderr)
+        done = self.audit(text, "--baseline", "internal", named=True)
+        self.assertEqual(valid_document(done.stdout)["baseline"]["name"], "internal")
 
-    def test_a_strangers_file_may_not_write_waive_or_gate(self) -> None:
-        for key, value in (
-            ("output", '["stolen.json"]'), ("history", '"stolen.sqlite"'), ("waivers", '"w.toml"'), ("require", "0"),
-            ("refuse", '"low"'), ("suggest-waivers", '"w.toml"'),
-        ):  # fmt: skip
-            with self.subTest(key):
-                done = self.audit(f"{key} = {value}\n")
-                self.assertEqual((done.returncode, done.stdout), (2, ""))
-                self.assertIn(f"rupex.toml: {key}: may be set only in a file that you name", done.stderr)
-                self.assertEqual({file.name for file in self.here.iterdir()}, {"rupex.toml"})
-        (self.here / "rupex.toml").unlink()
+    def test_a_file_that_was_not_named_sets_only_how_results_look(self) -> None:
+        (self.here / "off.toml").write_text('name = "x"\nversion = "1"\ntitle = "x"\nextend = "public-web"\n')
+        plain = rupex("audit", self.root, "--format", "json", cwd=self.here)
+        wanted = valid_document(plain.stdout)
+        decide = {
+            "baseline": "'off.toml'", "root": "'/'", "wire": "['192.0.2.1']", "connect": "'192.0.2.1'", "now": "'2001-01-01'",
+            "manifest": "'m.mtree'", "assume": "['nginx=1.4']", "as": "'apache'", "host": "'other'",
+            "output": "['stolen.json']", "history": "'stolen.sqlite'", "waivers": "'w.toml'", "require": "0", "refuse": "'low'",
+            "suggest-waivers": "'w.toml'", "patience": "600", "gentle": "true", "skip-paths": "true", "jobs": "64",
+            "settings": "'off.toml'", "nonsense": "1", "verbose": "3",
+        }  # fmt: skip
+        for place in ("", "audit."):
+            for rows in (decide, {"baseline": "'/dev/zero'"}):
+                with self.subTest(place, rows=len(rows)):
+                    done = self.audit("format = 'json'\n" + "".join(f"{place}{key} = {rows[key]}\n" for key in rows))
+                    document = valid_document(done.stdout)
+                    keys = [place + key for key in rows]
+                    self.assertEqual(
+                        document.pop("settings"), {"file": "rupex.toml", "options": ["format"], "not_taken": keys}
+                    )
+                    self.assertIn(
+                        f"not taken, since rupex.toml was not named with --settings: {', '.join(keys)}", done.stderr
+                    )
+                    for run in (document, wanted):
+                        run.pop("started", None), run.pop("seconds", None)
+                    self.assertEqual((done.returncode, document), (plain.returncode, wanted))
+                    self.assertEqual({file.name for file in self.here.iterdir()}, {"rupex.toml", "off.toml"})
+        self.assertIn("host ", self.audit('format = "json"\nquiet = true\n', "--format", "text").stdout)
+
+    def test_a_file_that_was_not_named_stops_nothing(self) -> None:
+        for text in ("[", "a = " + "[" * 5000, "\0", 'format = "pdf"', "n = " + "9" * 5000, "x" * 70_000):
+            with self.subTest(text[:20]):
+                done = self.audit(text)
+                self.assertEqual(done.returncode, 0)
+                self.assertIn("host", done.stdout)
+                self.assertIn("rupex.toml", done.stderr)
+
+    def test_what_a_named_file_may_do(self) -> None:
         self.assertEqual(self.audit("require = 100\n", "--quiet", named=True).returncode, 1)
         self.assertEqual(self.audit('output = ["kept.json"]\n', "--quiet", named=True).returncode, 0)
         self.assertTrue((self.here / "kept.json").is_file())
@@ -54,7 +81,7 @@ class SettingsTest(TreeTest):
             ("baseline = ['a']", "baseline: one value"),
         ):  # fmt: skip
             with self.subTest(text):
-                done = self.audit(text)
+                done = self.audit(text, named=True)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(words, done.stderr)
         missing = rupex("audit", self.root, "--settings", "nowhere.toml", cwd=self.here)

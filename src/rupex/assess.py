@@ -32,6 +32,7 @@ from rupex.model import (
     Sample,
     lifetime_days,
 )
+from rupex.model.encoding import encode_msgpack
 from rupex.model.judgement import Verdict, worst_verdict
 from rupex.model.run import (
     CeilingInDoubt,
@@ -147,7 +148,7 @@ def assess_tree(
         if outlines:  # what they negotiate is judged here, and nobody else will ask
             told = tuple(structs.replace(e, tls=None) if e.id in host.alike else e for e in told)
         findings, certificates = found(host, whole_host=False), () if outlines else _certificates(host)
-        return msgspec.msgpack.encode(HalfHost(findings, told, host.samples, host.problems, host.lives, certificates))
+        return encode_msgpack(HalfHost(findings, told, host.samples, host.problems, host.lives, certificates))
 
     def here() -> tuple[Host, dict[str, Findings]]:
         host = host_of(scene, Share(0.0, HERE), outlines=outlines)

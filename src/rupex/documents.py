@@ -1,32 +1,33 @@
-"""Documents that people write: read whole or not at all, within a bound, and parsed with an error that names the file."""
+"""Documents that people write, parsed with an error that names the file."""
 
 from __future__ import annotations
 
 import tomllib
-from pathlib import Path
+from collections.abc import Iterable
 from typing import Any
 
-from rupex.model import RupexError
-
-
-def read_bounded(path: Path, what: str, most: int) -> bytes:
-    """The bytes of ``path``, no more than ``most``. ``what`` it is stands before its name in an error, a
-    :class:`~rupex.model.RupexError`."""
-    label = f"{what} {path}".strip()
-    try:
-        if path.stat().st_size > most:
-            raise RupexError(f"{label}: more than {most} bytes are not read")
-        return path.read_bytes()
-    except OSError as error:
-        raise RupexError(f"{label}: {error.strerror}") from None
+from rupex.model import RupexError, bounds
 
 
 def parse_toml(label: str, content: bytes) -> dict[str, Any]:
     """The TOML in ``content``, which ``label`` names in a :class:`~rupex.model.RupexError`."""
     try:
-        return tomllib.loads(content.decode("utf-8-sig"))
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError, RecursionError) as error:
-        raise RupexError(f"{label}: not TOML: {error}") from None
+        document = tomllib.loads(content.decode("utf-8-sig"))
+    except (ValueError, RecursionError) as error:  # a ValueError: not UTF-8, not TOML, or a number of 5,000 digits
+        raise RupexError(f"{label}: not TOML: {str(error)[:200]}") from None
+    level: list[Any] = [document]
+    for _ in range(bounds.DOCUMENT_DEPTH):
+        level = [item for value in level for item in _items(value)]
+    if level:
+        raise RupexError(f"{label}: not read: tables in tables, more than {bounds.DOCUMENT_DEPTH} deep")
+    return document
+
+
+def _items(value: Any) -> Iterable[Any]:
+    """What is in a table or a list."""
+    if isinstance(value, dict):
+        return value.values()
+    return value if isinstance(value, list) else ()
 
 
 def tables_of(label: str, document: dict[str, Any], key: str) -> list[Any]:

@@ -20,6 +20,7 @@ from rupex.controls import Control, all_controls
 from rupex.documents import parse_toml
 from rupex.model import RupexError, Severity
 from rupex.model.judgement import SEVERITIES
+from rupex.user_files import read_bounded
 
 WEIGHT_BY_SEVERITY: Final[Mapping[Severity, float]] = {"critical": 10.0, "high": 6.0, "medium": 3.0, "low": 1.0}
 MAXIMUM_BYTES: Final = 1 << 20
@@ -141,14 +142,9 @@ def _read(name: str, beside: Path) -> tuple[str, dict[str, Any], Path]:
         path = beside / name
         label = str(path)
         try:
-            if path.stat().st_size > MAXIMUM_BYTES:
-                raise RupexError(f"{label}: a baseline of more than {MAXIMUM_BYTES} bytes is not read")
-            content = path.read_bytes()
-        except OSError as error:
-            known = ", ".join(builtin_names())
-            raise RupexError(
-                f"baseline {label}: {error.strerror}; a file or one of these is expected: {known}"
-            ) from None
+            content = read_bounded(path, "baseline", MAXIMUM_BYTES)
+        except RupexError as error:
+            raise RupexError(f"{error}; built in are {', '.join(builtin_names())}") from None
         beside = path.parent
     return label, parse_toml(label, content), beside
 

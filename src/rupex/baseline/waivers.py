@@ -13,8 +13,9 @@ from msgspec import Struct
 
 from rupex.baseline.document import MAXIMUM_BYTES, converted
 from rupex.controls import all_controls
-from rupex.documents import parse_toml, read_bounded, tables_of
+from rupex.documents import parse_toml, tables_of
 from rupex.model import RupexError
+from rupex.user_files import read_bounded
 
 _MOST: Final = 10_000
 

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import argparse
 import gc
-import sys
 import time
+import traceback
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
+from rupex.cli.output import say
 from rupex.cli.runs import finish
+from rupex.user_files import write_whole
 
 
 def add_verbs(verbs: Any) -> None:
@@ -51,11 +53,31 @@ def run(arguments: argparse.Namespace) -> int:
     hosts = []
     with progress(arguments.path, "audit") as paths:
         for path in paths:
-            hosts.append(_audit(path, arguments, baseline, waivers, now, endpoints=bool(forms - {"text"})))
+            hosts.append(_audited(path, arguments, baseline, waivers, now, endpoints=bool(forms - {"text"})))
     hosts = _told_apart(hosts, arguments.path)
     if arguments.suggest_waivers is not None:
         _suggest_waivers(arguments.suggest_waivers, hosts, now)
     return finish(hosts, baseline, waivers, now, time.monotonic() - clock, arguments, files)
+
+
+def _audited(
+    path: Path, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime, *, endpoints: bool
+) -> Any:
+    """The host's document. An error of our own is a problem of this host, and the others are still judged."""
+    from rupex.assess import assess, host_name
+    from rupex.model import Host, Problem, RupexError
+
+    try:
+        return _audit(path, arguments, baseline, waivers, now, endpoints=endpoints)
+    except RupexError:
+        raise
+    except Exception as error:  # noqa: BLE001  an error of our own on one host
+        words = f"an error of our own ended the work on this host ({type(error).__name__}: {error}); please report it"
+        if arguments.verbose:
+            say(traceback.format_exc())
+        problem = Problem("internal", str(path), None, words, True)
+        host = Host(name=arguments.host or host_name(path, path), sources=(), problems=(problem,))
+        return assess(host, baseline, now)
 
 
 def _told_apart(hosts: list[Any], paths: list[Path]) -> list[Any]:
@@ -76,8 +98,8 @@ def _suggest_waivers(path: Path, hosts: list[Any], now: datetime) -> None:
     if path.exists():
         raise RupexError(f"{path}: exists already, and somebody may have written reasons in it; name another file")
     text, count = render_suggestions(hosts, now)
-    options.write_whole(path, text)
-    print(f"rupex: {path}: {count} waivers to fill in; delete what is to be repaired", file=sys.stderr)
+    write_whole(path, text)
+    say(f"rupex: {path}: {count} waivers to fill in; delete what is to be repaired")
 
 
 def _audit(

@@ -8,11 +8,15 @@ from typing import Any
 
 from rupex.cli import options
 from rupex.cli.main import DONE
+from rupex.cli.output import show
 
 
 def add_verbs(verbs: Any) -> None:
     controls = verbs.add_parser(
-        "control", help="list and explain the controls", description="List and explain the controls."
+        "control",
+        help="list and explain the controls",
+        description="List and explain the controls.",
+        allow_abbrev=False,
     )
     nouns = controls.add_subparsers(metavar="list|show", required=True)
     options.verb(nouns, "list", "list all controls", "rupex control list", _list_controls)
@@ -20,7 +24,10 @@ def add_verbs(verbs: Any) -> None:
     show.add_argument("control", metavar="CONTROL")
 
     baselines = verbs.add_parser(
-        "baseline", help="list, show and check baselines", description="List, show and check baselines."
+        "baseline",
+        help="list, show and check baselines",
+        description="List, show and check baselines.",
+        allow_abbrev=False,
     )
     nouns = baselines.add_subparsers(metavar="list|show|check", required=True)
     options.verb(nouns, "list", "list the built-in baselines", "rupex baseline list", _list_baselines)
@@ -41,7 +48,7 @@ def _list_controls(arguments: argparse.Namespace) -> int:
     controls = sorted(all_controls().values(), key=lambda control: control.id)
     wide = max(len(control.id) for control in controls)
     for control in controls:
-        print(f"{control.id:<{wide}}  {control.severity:<8}  {control.title}")
+        show(f"{control.id:<{wide}}  {control.severity:<8}  {control.title}\n")
     return DONE
 
 
@@ -69,7 +76,7 @@ def _show_control(arguments: argparse.Namespace) -> int:
         page.entry("fails", where.get(example.kind, "") + example.fails, indent=2)
     for name in control.parameters:
         page.entry("set", f"parameters.{name}, by the baseline", indent=2)
-    print(page.render(colour=options.wants_colour()), end="")
+    show(page.render(colour=options.wants_colour()))
     return DONE
 
 
@@ -78,7 +85,7 @@ def _list_baselines(arguments: argparse.Namespace) -> int:
 
     for name in builtin_names():
         baseline = load_baseline(name)
-        print(f"{name:<12}  {baseline.version:<8}  {baseline.title}, {len(baseline.rules)} controls")
+        show(f"{name:<12}  {baseline.version:<8}  {baseline.title}, {len(baseline.rules)} controls\n")
     return DONE
 
 
@@ -104,7 +111,7 @@ def _show_baseline(arguments: argparse.Namespace) -> int:
             held = "no ceiling" if case.ceiling is None else f"ceiling {case.ceiling:g}"
             page.entry("", f"when it fails as {key!r}: {case.severity}, {held}", indent=2, column=4)
         page.entry("", rule.source, indent=2, column=4, style="quiet")
-    print(page.render(colour=options.wants_colour()), end="")
+    show(page.render(colour=options.wants_colour()))
     return DONE
 
 
@@ -115,7 +122,9 @@ def _check_baseline(arguments: argparse.Namespace) -> int:
     if arguments.against is not None:
         return _check_against(baseline, arguments.against)
     off = sum(1 for rule in baseline.rules.values() if rule.off is not None)
-    print(f"{arguments.baseline}: sound; {len(baseline.rules)} controls" + (f", {off} of them off" if off else ""))
+    show(
+        f"{arguments.baseline}: sound; {len(baseline.rules)} controls" + (f", {off} of them off" if off else "") + "\n"
+    )
     return DONE
 
 
@@ -127,6 +136,6 @@ def _check_against(baseline: Any, path: Path) -> int:
 
     run = read_run(path)
     hosts, found = rescore(run, baseline), changes(run, baseline)
-    print(clean(f"{run.baseline.name} {run.baseline.version} against {baseline.name} {baseline.version}") + "\n")
-    print(render_rescored(hosts, found, width=options.terminal_width(), colour=options.wants_colour()), end="")
+    show(clean(f"{run.baseline.name} {run.baseline.version} against {baseline.name} {baseline.version}") + "\n\n")
+    show(render_rescored(hosts, found, width=options.terminal_width(), colour=options.wants_colour()))
     return DONE

@@ -8,6 +8,7 @@ from typing import Any
 
 from rupex.cli import options
 from rupex.cli.main import DONE, INCOMPLETE
+from rupex.cli.output import show
 
 
 def add_verbs(verbs: Any) -> None:
@@ -36,7 +37,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.script:
         from rupex.snapshot.script import render_script
 
-        print(render_script(), end="")
+        show(render_script())
         return DONE
     from rupex.host import open_tree
     from rupex.model import RupexError
@@ -49,7 +50,7 @@ def run(arguments: argparse.Namespace) -> int:
     width, colour = options.terminal_width(), options.wants_colour()
     if arguments.list:
         planned, looked_at = survey(tree)
-        print(render_plan(looked_at, planned.closed, width=width, colour=colour), end="")
+        show(render_plan(looked_at, planned.closed, width=width, colour=colour))
         return INCOMPLETE if planned.closed else DONE
     path = arguments.output or Path(f"{_name(arguments.root)}.tar.gz")
     if path.exists():
@@ -59,7 +60,7 @@ def run(arguments: argparse.Namespace) -> int:
     planned = plan(tree)
     with Bar("taking", len(planned.items)) as bar:
         taken = collect(tree, planned, path, options.moment(arguments.now), lambda _: bar.advance())
-    print(render_taken(taken, planned.closed, str(path), width=width, colour=colour, quiet=arguments.quiet), end="")
+    show(render_taken(taken, planned.closed, str(path), width=width, colour=colour, quiet=arguments.quiet))
     failed = [one for one in taken if one.kind == "configuration" and one.unread is not None and one.unread == one.how]
     return INCOMPLETE if failed or planned.closed else DONE
 

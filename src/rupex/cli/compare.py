@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import argparse
 import gc
-import sys
 from typing import Any
 
 from rupex.cli import options
 from rupex.cli.main import DONE, GATE_NOT_MET
+from rupex.cli.output import say, show
+from rupex.user_files import write_whole
 
 
 def add_verbs(verbs: Any) -> None:
@@ -43,8 +44,9 @@ def run(arguments: argparse.Namespace) -> int:
         return render_comparison(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
 
     for form, path in files:
-        options.write_whole(path, rendered(form, width=100, colour=False))
-    print(rendered(arguments.format, width=options.terminal_width(), colour=options.wants_colour()), end="")
+        write_whole(path, rendered(form, width=100, colour=False))
+    text = rendered(arguments.format, width=options.terminal_width(), colour=options.wants_colour())
+    show(text, is_document=arguments.format != "text")
     return _status(document, arguments.refuse)
 
 
@@ -60,5 +62,5 @@ def _status(document: Any, refused: str | None) -> int:
         worse = dict.fromkeys(c.control for c in host.changes if c.new == "fail" and c.severity in bad)
         if worse:
             met = False
-            print(clean(f"rupex: {host.name} fails where it did not before: {', '.join(worse)}"), file=sys.stderr)
+            say(clean(f"rupex: {host.name} fails where it did not before: {', '.join(worse)}"))
     return DONE if met else GATE_NOT_MET

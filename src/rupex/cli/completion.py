@@ -7,6 +7,7 @@ from typing import Any
 
 from rupex.cli import options
 from rupex.cli.main import DONE
+from rupex.cli.output import show
 
 
 def add_verbs(verbs: Any) -> None:
@@ -22,5 +23,5 @@ def run(arguments: argparse.Namespace) -> int:
 
     from rupex.cli.parser import build_parser
 
-    print(shtab.complete(build_parser(), arguments.shell), end="")
+    show(shtab.complete(build_parser(), arguments.shell))
     return DONE

@@ -10,6 +10,10 @@ from typing import Any
 
 from rupex.cli import options
 from rupex.cli.main import DONE, INCOMPLETE
+from rupex.cli.output import show
+from rupex.user_files import read_text
+
+_MOST_PASSWORD_BYTES = 1 << 16
 
 
 def add_verbs(verbs: Any) -> None:
@@ -38,12 +42,12 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.format == "json":
         from rupex.reports.jsons import render_json
 
-        print(render_json(document), end="")
+        show(render_json(document), is_document=True)
     else:
         from rupex.reports.credential import render_credentials
 
         width, colour = options.terminal_width(), options.wants_colour()
-        print(render_credentials(document, width=width, colour=colour, quiet=arguments.quiet), end="")
+        show(render_credentials(document, width=width, colour=colour, quiet=arguments.quiet))
     return INCOMPLETE if document.problems else DONE
 
 
@@ -64,7 +68,7 @@ def _password(arguments: argparse.Namespace) -> str | None:
 
     try:
         if arguments.password_file is not None:
-            return Path(arguments.password_file).read_text("utf-8").rstrip("\r\n")
+            return read_text(Path(arguments.password_file), "password file", _MOST_PASSWORD_BYTES).rstrip("\r\n")
         if arguments.password_fd is not None:
             with os.fdopen(arguments.password_fd, "r", encoding="utf-8") as file:
                 return file.readline().rstrip("\r\n")

@@ -15,6 +15,7 @@ from typing import Any, Final
 
 from rupex.cli import options
 from rupex.cli.main import DONE
+from rupex.user_files import write_whole
 
 _THEN: Final = "2026-10-24T09:30:00Z"
 _WAIVERS: Final = """# Accepted on purpose, each with somebody who answers for it.
@@ -191,7 +192,7 @@ class _Story:
         clock = time.monotonic()
         found = [_probed(host, baseline) for host in hosts]
         run = run_of(found, baseline, NOW, time.monotonic() - clock)
-        options.write_whole(self.folder / name, render_json(run))
+        write_whole(self.folder / name, render_json(run))
         for host in hosts:
             print(f"$ rupex probe {host.name}        ({host.what})")
         width, colour = options.terminal_width(), options.wants_colour()

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 
 from rupex.cli import options
 from rupex.cli.main import DONE, INCOMPLETE
+from rupex.cli.output import show
 from rupex.model import RupexError
 
 
@@ -153,7 +154,7 @@ def _print(document: Any, arguments: argparse.Namespace) -> None:
     if arguments.format == "json":
         from rupex.reports.jsons import render_json
 
-        print(render_json(document), end="")
+        show(render_json(document), is_document=True)
         return
     from rupex.reports import effective as reports
 
@@ -163,4 +164,4 @@ def _print(document: Any, arguments: argparse.Namespace) -> None:
     elif arguments.line is not None:
         render = reports.render_line
     width, colour = options.terminal_width(), options.wants_colour()
-    print(render(document, width=width, colour=colour, verbose=arguments.verbose), end="")
+    show(render(document, width=width, colour=colour, verbose=arguments.verbose))

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 import time
 from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
+from rupex.cli.main import Terminated
+from rupex.cli.output import say
 from rupex.cli.runs import finish
+from rupex.reports.clean import clean
 
 
 def add_verbs(verbs: Any) -> None:
@@ -60,20 +62,18 @@ def run(arguments: argparse.Namespace) -> int:
         hosts, kept = _run(inventory, work, afresh=arguments.afresh)
     fleet = summarize(hosts, inventory.label, now)
     status = finish(hosts, usual, waivers, now, time.monotonic() - clock, arguments, files, fleet)
-    kept.forget()
+    if kept is not None:
+        kept.forget()
     return status
 
 
 def _run(inventory: Any, work: Any, *, afresh: bool) -> tuple[list[Any], Any]:
-    """The documents of all hosts, and where the finished ones are kept until they are written."""
-    from platformdirs import user_state_path
-
+    """The documents of all hosts, and where the finished ones are kept until they are written, if anywhere."""
     from rupex.cli.progress import Bar
     from rupex.fleet import run_fleet
-    from rupex.fleet.run import Kept, state_name
 
-    kept = Kept(user_state_path("rupex") / state_name(inventory, work))
-    if afresh:
+    kept = _kept(inventory, work)
+    if afresh and kept is not None:
         kept.forget()
     finished = 0
     with Bar("fleet", len(inventory.entries)) as bar:
@@ -85,11 +85,32 @@ def _run(inventory: Any, work: Any, *, afresh: bool) -> tuple[list[Any], Any]:
 
         try:
             hosts = run_fleet(inventory, work, kept, told)
-        except KeyboardInterrupt:
-            words = f"{finished} of {len(inventory.entries)} hosts are kept; the same command goes on from there"
-            print(f"rupex: {words}", file=sys.stderr)
+        except (KeyboardInterrupt, Terminated):
+            if kept is not None and kept.error is None:
+                words = f"{finished} of {len(inventory.entries)} hosts are kept; the same command goes on from there"
+                say(f"rupex: {words}")
             raise
+    taken_over = sum(host.taken_over is True for host in hosts)
+    if taken_over:
+        words = f"{taken_over} of {len(hosts)} hosts are taken over from an interrupted run of the same day"
+        say(f"rupex: {words}; --afresh judges them again")
+    if kept is not None and kept.error is not None:
+        say(f"rupex: finished hosts could not be kept, so an interrupted run starts again: {clean(kept.error)}")
     return hosts, kept
+
+
+def _kept(inventory: Any, work: Any) -> Any:
+    """Where finished hosts are kept; None for an account without a home."""
+    from platformdirs import user_state_path
+
+    from rupex.fleet.kept import Kept, state_name
+
+    folder = user_state_path("rupex")
+    if not folder.is_absolute():
+        return None
+    options_told = (work.manners, work.skip_paths, work.keep_all)
+    name = state_name(inventory, work.baselines.values(), work.waivers, work.now.date().isoformat(), options_told)
+    return Kept(folder / name)
 
 
 def _baseline(name: str, folder: Path) -> Any:

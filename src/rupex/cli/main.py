@@ -3,32 +3,52 @@
 from __future__ import annotations
 
 import os
+import signal
 import sys
 
 DONE, GATE_NOT_MET, USAGE, INCOMPLETE, OUR_ERROR = 0, 1, 2, 3, 4
 
 
+class Terminated(BaseException):
+    """The process was asked to end by a signal. Not an ``Exception``, so that nothing on the way takes it for an error."""
+
+    def __init__(self, number: int) -> None:
+        super().__init__(number)
+        self.number = number
+
+
 def entry() -> None:
     """The console script."""
-    status = main(sys.argv[1:])
+    arguments = sys.argv[1:]
+    if arguments == ["--version"]:
+        from rupex import __version__
+
+        print(f"rupex {__version__}", flush=True)
+        os._exit(DONE)
+    status = main(arguments)
     for stream in (sys.stdout, sys.stderr):
-        if stream is not None:
+        try:
             stream.flush()
+        except OSError:
+            status = status or INCOMPLETE
     # What an audit of ten thousand sites made takes a second to be taken apart again, object by object.
     os._exit(status)
 
 
 def main(arguments: list[str]) -> int:
     """Run one command and return its exit status."""
-    if arguments == ["--version"]:
-        from rupex import __version__
+    verbose = "--verbose" in arguments
+    try:
+        from rupex.cli.output import open_standard_streams, say
+        from rupex.cli.parser import build_parser
+        from rupex.model import RupexError
 
-        print(f"rupex {__version__}")
-        return DONE
-    from rupex.cli.parser import build_parser
-    from rupex.model import RupexError
-
-    parsed = None
+        open_standard_streams()
+        for number in (signal.SIGTERM, signal.SIGHUP):
+            if signal.getsignal(number) is not signal.SIG_IGN:  # nohup asks for that
+                signal.signal(number, _raise_terminated)
+    except KeyboardInterrupt:
+        return OUR_ERROR
     try:
         parsed = build_parser(arguments).parse_args(arguments)
         status: int = parsed.run(parsed)
@@ -37,21 +57,30 @@ def main(arguments: list[str]) -> int:
     except RupexError as error:
         from rupex.reports.clean import clean
 
-        print(f"rupex: {clean(str(error))}", file=sys.stderr)
+        say(f"rupex: {clean(str(error))}")
         return USAGE
     except BrokenPipeError:
-        # The reader of our output went away; what is still buffered has no reader either.
-        sys.stdout = None
-        return DONE
+        return INCOMPLETE  # a reader that went away is seen to in rupex.cli.output; this was another pipe
     except KeyboardInterrupt:
-        print("rupex: interrupted", file=sys.stderr)
+        say("rupex: interrupted")
+        return OUR_ERROR
+    except Terminated as ended:
+        say("rupex: ended by a signal")
+        signal.signal(ended.number, signal.SIG_DFL)
+        os.kill(os.getpid(), ended.number)
         return OUR_ERROR
     except Exception as error:  # noqa: BLE001  the last line of defence: a message, not a traceback
-        print(f"rupex: an error of our own: {type(error).__name__}: {error}", file=sys.stderr)
-        if getattr(parsed, "verbose", False):
+        from rupex.reports.clean import clean
+
+        say(f"rupex: an error of our own: {clean(f'{type(error).__name__}: {error}')}")
+        if verbose:
             import traceback
 
-            traceback.print_exc()
+            say(traceback.format_exc())
         else:
-            print("rupex: run it again with --verbose to see where, and please report it", file=sys.stderr)
+            say("rupex: run it again with --verbose to see where, and please report it")
         return OUR_ERROR
+
+
+def _raise_terminated(number: int, _: object) -> None:
+    raise Terminated(number)

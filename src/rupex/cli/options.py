@@ -23,8 +23,9 @@ def verb(
 ) -> argparse.ArgumentParser:
     """A verb of its own, with its example and function."""
     parser: argparse.ArgumentParser = verbs.add_parser(
-        name, help=summary, description=summary[0].upper() + summary[1:] + ".", epilog=f"example: {example}"
-    )
+        name, help=summary, description=summary[0].upper() + summary[1:] + ".", epilog=f"example: {example}",
+        allow_abbrev=False,
+    )  # fmt: skip
     parser.set_defaults(run=run)
     return parser
 
@@ -231,17 +232,6 @@ def outputs(wanted: list[str], formats: tuple[str, ...] = RUN_FORMATS) -> list[t
             raise RupexError(f"--output {given}: {form} is no form of this document; there are {', '.join(formats)}")
         found.append((form, Path(given)))
     return found
-
-
-def write_whole(path: Path, text: str) -> None:
-    """Write a file whole or not at all. Raises :class:`~rupex.model.RupexError`."""
-    scratch = path.with_name(f".{path.name}.{os.getpid()}.part")
-    try:
-        scratch.write_text(text, "utf-8")
-        scratch.replace(path)
-    except OSError as error:
-        scratch.unlink(missing_ok=True)
-        raise RupexError(f"{path}: cannot be written ({error.strerror})") from None
 
 
 def terminal_width() -> int:

@@ -31,6 +31,7 @@ def build_parser(arguments: list[str] | None = None) -> argparse.ArgumentParser:
         prog="rupex",
         description="Audits how well web servers and proxies are hardened, and shows which line decided what.",
         epilog="exit status: 0 done, gates met; 1 a gate was not met; 2 wrong usage; 3 incomplete; 4 an error of our own",
+        allow_abbrev=False,
     )
     parser.add_argument("--version", action="version", version=f"rupex {__version__}")
     verbs = parser.add_subparsers(title="verbs", metavar="VERB", required=True)

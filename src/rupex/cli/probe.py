@@ -11,6 +11,9 @@ from typing import Any
 from rupex.cli import options
 from rupex.cli.runs import finish
 
+_MOST_LIST_BYTES = 32 << 20
+"""A list of the most names that one run takes, each of the greatest length, has about 25 MiB."""
+
 _SHOWN_WHOLE = 50
 """Names up to which the text tells what was seen of each, and not only how it was judged."""
 
@@ -62,12 +65,16 @@ def _targets(arguments: argparse.Namespace) -> list[Any]:
 
 def _listed(name: str) -> list[str]:
     from rupex.model import RupexError
+    from rupex.user_files import read_text
 
-    try:
-        text = sys.stdin.read() if name == "-" else Path(name).read_text("utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
-        raise RupexError(f"{name}: the list of names cannot be read ({reason})") from None
+    if name != "-":
+        text = read_text(Path(name), "list of names", _MOST_LIST_BYTES)
+    else:
+        try:
+            text = sys.stdin.read(_MOST_LIST_BYTES)
+        except (OSError, UnicodeDecodeError) as error:
+            reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
+            raise RupexError(f"the list of names on standard input cannot be read ({reason})") from None
     return [line for row in text.splitlines() if (line := row.partition("#")[0].strip())]
 
 

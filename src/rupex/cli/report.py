@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
 from rupex.cli.main import DONE
+from rupex.cli.output import say, show
+from rupex.user_files import write_whole
 
 
 def add_verbs(verbs: Any) -> None:
@@ -39,14 +40,15 @@ def run(arguments: argparse.Namespace) -> int:
         return text
 
     for form, path in files:
-        options.write_whole(path, rendered(form, width=100, colour=False))
+        write_whole(path, rendered(form, width=100, colour=False))
     if arguments.plots is not None:
         from rupex.reports.plots import plot_run
 
         for path in plot_run(document, before, arguments.plots):
-            print(path)
+            show(f"{path}\n")
     if arguments.plots is None and not files:
-        print(rendered(arguments.format, width=options.terminal_width(), colour=options.wants_colour()), end="")
+        text = rendered(arguments.format, width=options.terminal_width(), colour=options.wants_colour())
+        show(text, is_document=arguments.format != "text")
     return DONE
 
 
@@ -63,7 +65,7 @@ def _merged(runs: list[Any]) -> Any:
     twice = dict.fromkeys(name for name in names if names.count(name) > 1)
     if twice:
         words = f"rupex: in several of these runs, of which the latest counts: {', '.join(twice)}"
-        print(clean(words), file=sys.stderr)
+        say(clean(words))
     hosts = {host.name: host for one in sorted(runs, key=lambda one: one.started) for host in one.hosts}
     return structs.replace(
         last, hosts=tuple(hosts.values()), complete=all(one.complete for one in runs), fleet=UNSET, waivers=UNSET,

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE, GATE_NOT_MET, INCOMPLETE
+from rupex.cli.main import DONE, GATE_NOT_MET, INCOMPLETE, OUR_ERROR
+from rupex.cli.output import say, show
+from rupex.model.encoding import encodable
+from rupex.reports.clean import clean
+from rupex.user_files import write_whole
 
 
 def run_of(
@@ -55,20 +58,28 @@ def finish(
     """Write the run in every form asked for, and say how it ends."""
     settings = getattr(arguments, "settings_in_force", None)
     if settings is not None:
-        print(f"rupex: settings of {settings[0]} are in force: {', '.join(settings[1]) or 'none'}", file=sys.stderr)
+        _say_settings(*settings)
     document = run_of(hosts, baseline, now, seconds, waivers=waivers, fleet=fleet, settings=settings)
     if arguments.history is not None:
         history = options.open_history(arguments.history)
         number = history.add(document)
         history.close()
-        print(f"rupex: kept as run {number}", file=sys.stderr)
+        say(f"rupex: kept as run {number}")
+    if arguments.format != "text" or files:
+        document = encodable(document)
     for form, path in files:
-        options.write_whole(path, render_run(document, form, arguments, width=100, colour=False))
+        write_whole(path, render_run(document, form, arguments, width=100, colour=False))
     text = render_run(
         document, arguments.format, arguments, width=options.terminal_width(), colour=options.wants_colour()
     )
-    print(text, end="")
+    show(text, is_document=arguments.format != "text")
     return _status(document, arguments, baseline.minimum_coverage)
+
+
+def _say_settings(file: str, taken: tuple[str, ...], not_taken: tuple[str, ...]) -> None:
+    say(clean(f"rupex: settings of {file} are in force: {', '.join(taken) or 'none'}"))
+    if not_taken:
+        say(clean(f"rupex: not taken, since {file} was not named with --settings: {', '.join(not_taken)}"))
 
 
 def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width: int, colour: bool) -> str:
@@ -87,7 +98,6 @@ def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width
 
 def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: float) -> int:
     from rupex.model.judgement import SEVERITIES
-    from rupex.reports.clean import clean
     from rupex.scoring import meets
 
     met = True
@@ -95,7 +105,7 @@ def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: floa
         if arguments.require is not None and not meets(host.score, arguments.require, minimum_coverage):
             met = False
             words = f"rupex: {host.name} {_gate_words(host.score, arguments.require, minimum_coverage)}"
-            print(clean(words), file=sys.stderr)
+            say(clean(words))
         if arguments.refuse is not None:
             refused = SEVERITIES[: SEVERITIES.index(arguments.refuse) + 1]
             bad = [
@@ -104,9 +114,12 @@ def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: floa
             if bad:
                 met = False
                 words = f"rupex: {host.name} has failures of severity {arguments.refuse} or worse: {', '.join(bad)}"
-                print(clean(words), file=sys.stderr)
+                say(clean(words))
     if not met:
         return GATE_NOT_MET
+    if any(problem.kind == "internal" for host in document.hosts for problem in host.problems):
+        say("rupex: an error of our own ended the work on a host; run it again with --verbose to see where")
+        return OUR_ERROR
     return DONE if document.complete else INCOMPLETE
 
 

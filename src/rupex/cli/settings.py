@@ -1,4 +1,8 @@
-"""``rupex.toml``: defaults for options. One in the working folder may be a stranger's, so it may not write, waive or gate."""
+"""``rupex.toml``: defaults for options.
+
+A file that the user names with ``--settings`` may set any option. One that only lies in the working folder may have come with a
+cloned repository: it decides nothing but how results look, and a mistake in it stops nothing.
+"""
 
 from __future__ import annotations
 
@@ -6,20 +10,22 @@ import argparse
 from pathlib import Path
 from typing import Any, Final
 
-from rupex.documents import parse_toml, read_bounded
+from rupex.documents import parse_toml
 from rupex.model import RupexError
+from rupex.user_files import read_bounded
 
 NAME: Final = "rupex.toml"
 VERBS: Final = ("audit", "probe", "fleet")
+APPEARANCE: Final = frozenset({"format", "verbose", "quiet"})
+"""What a file that was not named may set: none of these decides what is read, judged, asked or written."""
 _NEVER: Final = frozenset({"help", "settings", "path", "name", "inventory", "run"})
-_ONLY_NAMED: Final = frozenset({"output", "history", "waivers", "require", "refuse", "suggest_waivers"})
-"""What writes files, accepts failures, or decides how a run ends."""
 _MOST_BYTES: Final = 1 << 16
 
 
 def apply_settings(parsers: dict[str, argparse.ArgumentParser], arguments: list[str]) -> None:
-    """Give the parser of the verb in ``arguments`` the defaults of the settings file in force, if there is one. Raises
-    :class:`~rupex.model.RupexError`, with the key, for what may not be set."""
+    """Give the parser of the verb in ``arguments`` the defaults of the settings file in force, if there is one, and the
+    default ``settings_in_force``: the file, the options it sets, and its keys that were not taken. Raises
+    :class:`~rupex.model.RupexError`, with the key, for a mistake in a file that was named."""
     verb = next((word for word in arguments if not word.startswith("-")), None)
     if verb not in VERBS:
         return
@@ -27,11 +33,41 @@ def apply_settings(parsers: dict[str, argparse.ArgumentParser], arguments: list[
     path = Path(named if named is not None else NAME)
     if named is None and not path.is_file():
         return
-    document = parse_toml(f"settings {path}", read_bounded(path, "settings", _MOST_BYTES))
     parser = parsers[verb]
     actions = {action.dest: action for action in parser._actions if action.dest not in _NEVER}
-    found = _values(path, document, verb, actions, is_named=named is not None)
-    parser.set_defaults(settings_in_force=(str(path), tuple(found)), **found)
+    try:
+        document = parse_toml(f"settings {path}", read_bounded(path, "settings", _MOST_BYTES))
+    except RupexError as error:
+        if named is not None:
+            raise
+        parser.set_defaults(settings_in_force=(str(path), (), (str(error),)))
+        return
+    not_taken: list[str] = []
+    if named is not None:
+        found = _values(path, document, verb, actions)
+    else:
+        found, not_taken = _appearance(document, verb, actions)
+    parser.set_defaults(settings_in_force=(str(path), tuple(found), tuple(not_taken)), **found)
+
+
+def _appearance(
+    document: dict[str, Any], verb: str, actions: dict[str, argparse.Action]
+) -> tuple[dict[str, Any], list[str]]:
+    """What a file that was not named may set, and its keys that are not taken."""
+    found: dict[str, Any] = {}
+    not_taken: list[str] = []
+    own = document.get(verb, {})
+    for where, table in (("", document), (f"{verb}.", own if isinstance(own, dict) else {})):
+        for key, value in table.items():
+            if not where and key in VERBS and isinstance(value, dict):
+                continue
+            try:
+                if key not in APPEARANCE:
+                    raise RupexError(key)
+                found[key] = _value(key, value, actions[key])
+            except RupexError:
+                not_taken.append(f"{where}{key}")
+    return found, not_taken
 
 
 def _named(arguments: list[str]) -> str | None:
@@ -43,9 +79,7 @@ def _named(arguments: list[str]) -> str | None:
     return None
 
 
-def _values(
-    path: Path, document: dict[str, Any], verb: str, actions: dict[str, argparse.Action], *, is_named: bool
-) -> dict[str, Any]:
+def _values(path: Path, document: dict[str, Any], verb: str, actions: dict[str, argparse.Action]) -> dict[str, Any]:
     """The defaults for ``verb``: those at the top that it has an option for, then those of its own table."""
     own = document.get(verb, {})
     if not isinstance(own, dict):
@@ -57,9 +91,6 @@ def _values(
                 continue
             dest = key.replace("-", "_")
             dest = "family" if dest == "as" else dest
-            if dest in _ONLY_NAMED and not is_named:
-                words = "may be set only in a file that you name with --settings, since this one may be a stranger's"
-                raise RupexError(f"settings {path}: {where}{key}: {words}")
             if dest not in actions:
                 if not where and dest in _ANY:
                     continue  # another verb's
@@ -71,7 +102,7 @@ def _values(
 
 _ANY: Final = frozenset(
     {"connect", "skip_paths", "gentle", "patience", "names", "jobs", "host_seconds", "afresh", "wire", "root", "family",
-     "assume", "manifest", "host"}
+     "assume", "manifest", "host", "suggest_waivers"}
 )  # fmt: skip
 """Options that not every verb has, so that one file may set them for those that have."""
 

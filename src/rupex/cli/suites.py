@@ -7,6 +7,7 @@ from typing import Any
 
 from rupex.cli import options
 from rupex.cli.main import DONE
+from rupex.cli.output import show
 from rupex.model import RupexError
 
 LANGUAGES = ("openssl",)
@@ -72,10 +73,10 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.format == "json":
         from rupex.reports.jsons import render_json
 
-        print(render_json(document), end="")
+        show(render_json(document), is_document=True)
     else:
         from rupex.reports.suites import render_suites
 
         width, colour = options.terminal_width(), options.wants_colour()
-        print(render_suites(document, width=width, colour=colour, quiet=arguments.quiet), end="")
+        show(render_suites(document, width=width, colour=colour, quiet=arguments.quiet))
     return DONE

@@ -8,6 +8,7 @@ from typing import Any
 
 from rupex.cli import options
 from rupex.cli.main import DONE
+from rupex.cli.output import show
 
 
 def add_verbs(verbs: Any) -> None:
@@ -22,7 +23,9 @@ def add_verbs(verbs: Any) -> None:
     parser.add_argument("--format", choices=options.FORMATS, default="text", help="what to write to standard output")
     options.add_history_option(parser, "the history", usual="default")
 
-    history = verbs.add_parser("history", help="list and prune stored runs", description="List and prune stored runs.")
+    history = verbs.add_parser(
+        "history", help="list and prune stored runs", description="List and prune stored runs.", allow_abbrev=False
+    )
     nouns = history.add_subparsers(metavar="list|prune", required=True)
     listed = options.verb(nouns, "list", "list the stored runs", "rupex history list", _list)
     options.add_history_option(listed, "the history", usual="default")
@@ -66,10 +69,10 @@ def run(arguments: argparse.Namespace) -> int:
         plot_trend(found, arguments.plot)
     if arguments.format == "json":
         document = TrendDocument(host=found.host, control=found.control, points=found.points)
-        print(render_json(document), end="")
+        show(render_json(document), is_document=True)
     else:
         width, colour = options.terminal_width(), options.wants_colour()
-        print(render_trend(found, width=width, colour=colour), end="")
+        show(render_trend(found, width=width, colour=colour))
     return DONE
 
 
@@ -82,9 +85,9 @@ def _list(arguments: argparse.Namespace) -> int:
     for one in runs:
         mean = "no score" if one.mean is None else f"{one.mean:5.1f}"
         what = one.fleet or f"{one.hosts} host{'s'[: one.hosts > 1]}"
-        print(clean(f"run:{one.id:<6} {one.started}  {mean:>8}  {one.baseline:<22} {what}"))
+        show(clean(f"run:{one.id:<6} {one.started}  {mean:>8}  {one.baseline:<22} {what}") + "\n")
     if not runs:
-        print(f"{history.where}: no runs in it yet; keep some with --history")
+        show(f"{history.where}: no runs in it yet; keep some with --history\n")
     return DONE
 
 
@@ -92,5 +95,5 @@ def _prune(arguments: argparse.Namespace) -> int:
     history = options.open_history(arguments.history)
     count = history.prune(keep=arguments.keep, before=_stamp(arguments.before))
     history.close()
-    print(f"{count} run{'s'[: count != 1]} deleted")
+    show(f"{count} run{'s'[: count != 1]} deleted\n")
     return DONE

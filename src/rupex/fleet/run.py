@@ -15,7 +15,6 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
-from hashlib import sha256
 from importlib import import_module
 from multiprocessing.connection import wait
 from pathlib import Path
@@ -27,17 +26,19 @@ from msgspec import Struct, structs
 
 import rupex.pki
 import rupex.servers
-from rupex import __version__
 from rupex.assess import assess, gather, revised, traced
 from rupex.baseline import Baseline, Waivers
 from rupex.fleet.inventory import Entry, Inventory
+from rupex.fleet.kept import Kept, evidence_key
 from rupex.fleet.summary import shared_keys
 from rupex.host import open_tree
 from rupex.http.names import is_address
 from rupex.joining import join, together
 from rupex.judging import judge
-from rupex.model import Host, Problem, RupexError, SharedKey
+from rupex.model import Host, Problem, ProblemKind, RupexError, SharedKey
+from rupex.model.encoding import encode_msgpack
 from rupex.model.run import BaselineUsed, HostDocument, InventoryRow
+from rupex.parallel import end_with_parent
 from rupex.probe import observe_all
 from rupex.wire.line import Manners
 from rupex.wire.observe import Connect
@@ -66,64 +67,30 @@ class Work(Struct, frozen=True):
 Progress = Callable[[HostDocument], None]
 
 
-class Kept:
-    """Finished hosts in a file, one a line, so that a run can go on where it was. A line that was cut short is passed over."""
-
-    def __init__(self, path: Path) -> None:
-        self.path = path
-
-    def read(self) -> dict[str, HostDocument]:
-        """The finished hosts by the digest of their rows."""
-        found: dict[str, HostDocument] = {}
-        try:
-            lines = self.path.read_bytes().splitlines()
-        except OSError:
-            return found
-        for line in lines:
-            digest, _, document = line.partition(b" ")
-            try:
-                found[digest.decode("ascii", "replace")] = msgspec.json.decode(document, type=HostDocument)
-            except (msgspec.MsgspecError, RecursionError):
-                continue
-        return found
-
-    def add(self, digest: str, document: HostDocument) -> None:
-        """Keep one host. Raises :class:`~rupex.model.RupexError` when it cannot be written."""
-        try:
-            self.path.parent.mkdir(parents=True, exist_ok=True)
-            with self.path.open("ab") as file:
-                file.write(digest.encode() + b" " + msgspec.json.encode(document) + b"\n")
-        except OSError as error:
-            raise RupexError(f"{self.path}: finished hosts cannot be kept ({error.strerror})") from None
-
-    def forget(self) -> None:
-        self.path.unlink(missing_ok=True)
-
-
-def state_name(inventory: Inventory, work: Work) -> str:
-    """A name for what is kept of a run: the same for the same inventory, baselines and waivers."""
-    parts = [inventory.digest, __version__, *(b.digest for b in work.baselines.values())]
-    parts += [work.waivers.digest if work.waivers is not None else ""]
-    return f"fleet-{sha256(' '.join(parts).encode()).hexdigest()[:20]}.jsonl"
-
-
 def run_fleet(inventory: Inventory, work: Work, kept: Kept | None, told: Progress) -> list[HostDocument]:
     """Every host's document, in the order of the inventory. ``told`` is called for each as it is done. What goes wrong with a
-    host becomes a problem of that host."""
-    done = {} if kept is None else kept.read()
+    host becomes a problem of that host. A host that ``kept`` has, and whose evidence is unchanged, is taken over, and its
+    document says so."""
+    earlier = {} if kept is None else kept.read()
+    done: dict[str, HostDocument] = {}
     for entry in inventory.entries:
-        if entry.digest in done:
-            told(done[entry.digest])
-    waiting = [entry for entry in inventory.entries if entry.digest not in done]
+        key = evidence_key(entry) if earlier else None
+        if key is not None and key in earlier:
+            done[entry.name] = structs.replace(earlier[key], taken_over=True)
+            told(done[entry.name])
+    waiting = [entry for entry in inventory.entries if entry.name not in done]
     for start in range(0, len(waiting), _BATCH):
         batch = waiting[start : start + _BATCH]
+        # What a host is kept under is taken before its files are read: a change in between makes it be done again.
+        keys = {entry.name: None if kept is None else evidence_key(entry) for entry in batch}
         seen = asyncio.run(_observe(batch, work))
         for entry, document in _judged(batch, seen, work):
-            done[entry.digest] = document
-            if kept is not None:
-                kept.add(entry.digest, document)
+            done[entry.name] = document
+            key = keys[entry.name]
+            if kept is not None and key is not None:
+                kept.add(key, document)
             told(document)
-    hosts = [done[entry.digest] for entry in inventory.entries]
+    hosts = [done[entry.name] for entry in inventory.entries]
     return _with_shared_keys(hosts, inventory, work)
 
 
@@ -171,7 +138,7 @@ def _assess(entry: Entry, seen: Sequence[Host], work: Work) -> HostDocument:
     return document if tree is None else traced(document, tree)
 
 
-def _broken(entry: Entry, work: Work, kind: Any, words: str) -> HostDocument:
+def _broken(entry: Entry, work: Work, kind: ProblemKind, words: str) -> HostDocument:
     where = None if entry.tree is None else str(entry.tree)
     host = Host(name=entry.name, sources=(), problems=(Problem(kind, where, None, words, True),))
     return assess(host, work.baselines[entry.baseline], work.now)
@@ -187,10 +154,15 @@ def _completed(entry: Entry, document: HostDocument, work: Work) -> HostDocument
 class _Worker:
     """A child that works on one host of the batch after the other, each when it is told to."""
 
-    def __init__(self, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work) -> None:
+    def __init__(
+        self, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work, others: Sequence[_Worker] = ()
+    ) -> None:
         context = multiprocessing.get_context("fork" if hasattr(os, "fork") else None)
         self.pipe, there = context.Pipe()
-        self.process = context.Process(target=_work, args=(there, batch, work))
+        # A forked child has a copy of every open end, also of its own pipe's: as long as it keeps them, it would not
+        # notice that the parent ended.
+        inherited = [*(worker.pipe for worker in others), self.pipe]
+        self.process = context.Process(target=_work, args=(there, batch, work, os.getpid(), inherited))
         self.process.start()
         there.close()
         self.at: int | None = None
@@ -217,7 +189,7 @@ def _judged(batch: Sequence[Entry], seen: Sequence[Sequence[Host]], work: Work) 
             idle = [worker for worker in workers if worker.at is None]
             while waiting and (idle or len(workers) < max(1, work.jobs)):
                 if not idle:
-                    workers.append(_Worker(pairs, work))
+                    workers.append(_Worker(pairs, work, workers))
                     idle.append(workers[-1])
                 idle.pop().begin(waiting.pop(), work.host_seconds)
             busy = [worker for worker in workers if worker.at is not None]
@@ -253,7 +225,7 @@ def _received(
             return entry, _completed(entry, _broken(entry, work, "missing", told), work)
         case b"!":
             words = f"an error of our own ended the work on this host ({told}); please report it"
-            return entry, _completed(entry, _broken(entry, work, "broken", words), work)
+            return entry, _completed(entry, _broken(entry, work, "internal", words), work)
     return entry, _completed(entry, msgspec.msgpack.decode(answer[1:], type=HostDocument), work)
 
 
@@ -267,10 +239,17 @@ def _warm(work: Work) -> None:
         assess(gather(tree, "", name="nothing").host, work.baselines[None], work.now)
 
 
-def _work(pipe: Any, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work) -> None:
+def _work(
+    pipe: Any, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work, parent: int, inherited: Sequence[Any]
+) -> None:
     """In the child: the hosts that the parent names by their place, as bytes; an error as its text. An interruption is for
-    the parent, which ends its children."""
+    the parent, which ends its children; ``inherited``: ends of pipes that are the parent's."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_DFL)
+    end_with_parent(parent)
+    for end in inherited:
+        end.close()
     gc.disable()  # a batch is small, and the child ends with it
     while True:
         try:
@@ -279,7 +258,7 @@ def _work(pipe: Any, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work) 
             return
         entry, seen = batch[at]
         try:
-            answer = b"+" + msgspec.msgpack.encode(_assess(entry, seen, work))
+            answer = b"+" + encode_msgpack(_assess(entry, seen, work))
         except RupexError as error:
             answer = b"-" + str(error).encode("utf-8", "replace")
         except Exception as error:  # noqa: BLE001  one host's error of ours is no other host's business

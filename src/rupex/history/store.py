@@ -6,6 +6,9 @@ A run is one transaction: a process that is killed, or a disk that is full, leav
 
 from __future__ import annotations
 
+import errno
+import os
+import stat
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
@@ -39,7 +42,9 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlch
 from sqlalchemy.pool import NullPool
 
 from rupex.model import RupexError
+from rupex.model.encoding import encodable
 from rupex.model.run import HostDocument, Run
+from rupex.user_files import PRIVATE
 
 FORMAT: Final = 1
 """Of the tables below; a database of a later one is left alone."""
@@ -143,7 +148,7 @@ class History:
                 found = connection.execute(select(func.max(_FORMAT.c.format))).scalar() or 0
         if found > FORMAT:
             raise RupexError(
-                f"history {where}: made by a later release of Rupex (format {found}; this one knows {FORMAT})"
+                f"history {self.where}: made by a later release of Rupex (format {found}; this one knows {FORMAT})"
             )
 
     @contextmanager
@@ -161,6 +166,7 @@ class History:
 
     def add(self, run: Run) -> int:
         """Store ``run`` whole, and return its number."""
+        run = encodable(run)
         compressed = zstandard.ZstdCompressor(level=3).compress(msgspec.msgpack.encode(run))
         fleet = run.fleet if run.fleet else None
         with self._reported(), self._writer.begin() as connection:
@@ -272,9 +278,10 @@ def _engine(where: str) -> Engine:
     else:
         path = Path(where).absolute()
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise RupexError(f"history {where}: {error.strerror}") from None
+            _make_private(path)
+        except (OSError, ValueError) as error:
+            reason = error.strerror if isinstance(error, OSError) else "not a file name"
+            raise RupexError(f"history {where}: {reason}") from None
         url = f"sqlite:///{path}"
     try:
         # No connection outlives its use: the process may fork, or run for hours.
@@ -291,6 +298,16 @@ def _engine(where: str) -> Engine:
     return engine
 
 
+def _make_private(path: Path) -> None:
+    """Make the database's file, which only its owner can read; SQLite gives the files that it puts beside it the same mode."""
+    path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+    status = path.stat() if path.exists() else None
+    if status is None:
+        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, PRIVATE))
+    elif not stat.S_ISREG(status.st_mode):
+        raise OSError(errno.EINVAL, "it is not a regular file")
+
+
 def _prepare_sqlite(connection: Any, _: object) -> None:
     connection.isolation_level = None  # transactions are begun by us, see below
     connection.execute("PRAGMA foreign_keys = ON")
@@ -304,8 +321,9 @@ def _begin_at_once(connection: Connection) -> None:
 
 
 def _without_password(where: str) -> str:
+    """A database's URL as it may be shown: without the account, and without what stands behind a question mark."""
     head, mark, rest = where.partition("://")
-    return f"{head}{mark}{rest.rpartition('@')[2]}" if mark else where
+    return f"{head}{mark}{rest.partition('?')[0].rpartition('@')[2]}" if mark else where
 
 
 def _words(error: DBAPIError) -> str:

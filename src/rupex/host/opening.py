@@ -11,6 +11,7 @@ from msgspec import Struct
 from rupex.host.mtree import ManifestEntry, parse_mtree
 from rupex.host.tree import MANIFEST_NAME, DiskTree, HostTree
 from rupex.model import RupexError, bounds
+from rupex.user_files import read_bounded
 
 _ARCHIVES: Final = (".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tar.zst", ".tzst")
 
@@ -65,12 +66,7 @@ def open_tree(path: Path, *, root: Path | None = None, manifest: Path | None = N
 
 
 def _read_manifest(path: Path) -> dict[str, ManifestEntry]:
-    try:
-        if path.stat().st_size > bounds.CONFIG_TOTAL_BYTES:
-            raise RupexError(f"{path}: the manifest is larger than {bounds.CONFIG_TOTAL_BYTES} bytes")
-        return parse_mtree(path.read_text("utf-8", "surrogateescape"))
-    except OSError as error:
-        raise RupexError(f"{path}: the manifest cannot be read ({error.strerror})") from None
+    return parse_mtree(read_bounded(path, "manifest", bounds.CONFIG_TOTAL_BYTES).decode("utf-8", "surrogateescape"))
 
 
 def _root_of(given: Path) -> Path:

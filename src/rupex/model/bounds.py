@@ -86,6 +86,13 @@ WEB_HEADER_CHARACTERS: Final = 8192
 HOPS: Final = 10
 """Redirects that are followed from one URL; browsers give up at twenty."""
 
+DOCUMENT_DEPTH: Final = 32
+"""Tables in tables of a document that a person writes; a baseline has four."""
+
+COMPARED_FILES: Final = 20_000
+"""Files of one host whose state is compared before an interrupted run of a fleet goes on: a copied tree has some hundreds, a
+whole system some 100,000, and that is read again instead."""
+
 PROBE_NAMES: Final = 100_000
 """Names that one probe takes."""
 

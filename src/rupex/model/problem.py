@@ -7,8 +7,10 @@ from typing import Literal
 from msgspec import Struct
 
 ProblemKind = Literal[
-    "syntax", "missing", "unreadable", "bound", "loop", "encoding", "unreachable", "timeout", "refused"
-]
+    "syntax", "missing", "unreadable", "bound", "loop", "encoding", "unreachable", "timeout", "refused",
+    "internal",
+]  # fmt: skip
+"""``internal``: an error of our own ended the work on a host."""
 
 
 class Problem(Struct, frozen=True):

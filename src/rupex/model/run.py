@@ -209,7 +209,8 @@ class InventoryRow(Struct, frozen=True):
 
 class HostDocument(Struct, frozen=True, kw_only=True):
     """``traces``: the files that decided what fails or is unknown, to tell later whether they changed; ``running``: the
-    processes of its servers, where the tree knows them; ``baseline``: of a fleet, the host's own."""
+    processes of its servers, where the tree knows them; ``baseline``: of a fleet, the host's own; ``taken_over``: this is the
+    result of an earlier run of the fleet that was interrupted, of the same day and the same files."""
 
     name: str
     sources: tuple[Source, ...]
@@ -224,6 +225,7 @@ class HostDocument(Struct, frozen=True, kw_only=True):
     certificates: tuple[CertificateSeen, ...] = ()
     inventory: InventoryRow | UnsetType = UNSET
     baseline: BaselineUsed | UnsetType = UNSET
+    taken_over: bool | UnsetType = UNSET
 
 
 class FleetPart(Struct, frozen=True):
@@ -269,10 +271,12 @@ class FleetDocument(Struct, frozen=True, kw_only=True):
 
 
 class SettingsUsed(Struct, frozen=True):
-    """A file that gave defaults for options, and for which."""
+    """A file that gave defaults for ``options``. ``not_taken``: keys of it that decide more than how results look, which a
+    file that the user did not name may not; or the reason why nothing of it was read."""
 
     file: str
     options: tuple[str, ...]
+    not_taken: tuple[str, ...] = ()
 
 
 class Run(Struct, frozen=True, kw_only=True):

@@ -9,6 +9,7 @@ from typing import Any, Final
 import msgspec
 
 from rupex.model.compared import CompareDocument, TrendDocument
+from rupex.model.encoding import encode_json
 from rupex.model.run import Run
 from rupex.model.told import AnswerDocument, CredentialDocument, EffectiveDocument, LineDocument, SuitesDocument
 
@@ -30,26 +31,10 @@ _UNSEEN: Final = re.compile("[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u
 
 
 def render_json(document: object) -> str:
-    """``document`` as indented JSON, with a line end. Text that is no valid Unicode is replaced, not refused; what turns the
-    reading direction, or is not shown, is escaped."""
-    try:
-        encoded = msgspec.json.encode(document)
-    except UnicodeEncodeError:
-        encoded = msgspec.json.encode(_valid(msgspec.to_builtins(document)))
-    text = msgspec.json.format(encoded, indent=1).decode() + "\n"
+    """``document`` as indented JSON, with a line end. Bytes of a file name that are no UTF-8 stand as ``\\xNN``; what
+    turns the reading direction, or is not shown, is escaped."""
+    text = msgspec.json.format(encode_json(document), indent=1).decode() + "\n"
     return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
-
-
-def _valid(value: Any) -> Any:
-    match value:
-        case str():
-            return value.encode("utf-8", "replace").decode()
-        case dict():
-            return {_valid(key): _valid(item) for key, item in value.items()}
-        case list() | tuple():
-            return [_valid(item) for item in value]
-        case _:
-            return value
 
 
 def schema_of(name: str) -> str:

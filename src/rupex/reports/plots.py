@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from datetime import datetime
+from io import BytesIO
 from pathlib import Path
 from typing import Any, Final
 
@@ -13,6 +14,7 @@ from rupex.model import RupexError
 from rupex.model.run import HostDocument, Run
 from rupex.reports.clean import clean
 from rupex.reports.themes import NAMES, theme_of
+from rupex.user_files import write_whole
 
 # The bands' shades, from open to hardened: told apart by lightness too, so that they need no colour.
 BAND_SHADES: Final = (("open", 0, 40, "#8c2d3f"), ("weak", 40, 60, "#c0663f"), ("fair", 60, 75, "#c9a24a"),
@@ -45,15 +47,12 @@ def save(drawn: Any, path: Path) -> None:
     form = path.suffix.lower().removeprefix(".")
     if form not in ("png", "svg"):
         raise RupexError(f"{path}: a figure's name ends in .png or .svg")
-    scratch = path.with_name(f".{path.name}.part")
+    content = BytesIO()
     try:
-        drawn.savefig(scratch, format=form, dpi=_DPI, metadata={"Date": None} if form == "svg" else None)
-        scratch.replace(path)
-    except OSError as error:
-        scratch.unlink(missing_ok=True)
-        raise RupexError(f"{path}: cannot be written ({error.strerror})") from None
+        drawn.savefig(content, format=form, dpi=_DPI, metadata={"Date": None} if form == "svg" else None)
     finally:
         plt.close(drawn)
+    write_whole(path, content.getvalue())
 
 
 def plot_trend(trend: Trend, path: Path) -> None:

@@ -7,9 +7,9 @@ from typing import Any, Final
 
 import msgspec
 
-from rupex.documents import read_bounded
 from rupex.model import RupexError
 from rupex.model.run import Run
+from rupex.user_files import read_bounded
 
 MOST_BYTES: Final = 1 << 30
 """A run of a thousand large hosts with everything listed has about 300 MB."""
