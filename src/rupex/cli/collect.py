@@ -42,7 +42,7 @@ def run(arguments: argparse.Namespace) -> int:
     from rupex.host import open_tree
     from rupex.model import RupexError
     from rupex.reports.snapshot import render_plan, render_taken
-    from rupex.snapshot import collect, plan, survey
+    from rupex.snapshot import collect, survey
 
     if not arguments.root.is_dir():
         raise RupexError(f"{arguments.root}: no such folder")
@@ -53,13 +53,16 @@ def run(arguments: argparse.Namespace) -> int:
         show(render_plan(looked_at, planned.closed, width=width, colour=colour))
         return INCOMPLETE if planned.closed else DONE
     path = arguments.output or Path(f"{_name(arguments.root)}.tar.gz")
-    if path.exists():
-        raise RupexError(f"{path}: exists already; name another file with --output")
     from rupex.cli.progress import Bar
 
-    planned = plan(tree)
-    with Bar("taking", len(planned.items)) as bar:
-        taken = collect(tree, planned, path, options.moment(arguments.now), lambda _: bar.advance())
+    with Bar("taking", 2) as bar:
+        planned, taken = collect(
+            tree,
+            path,
+            options.moment(arguments.now),
+            lambda found: bar.expect(len(found.items)),
+            lambda _: bar.advance(),
+        )
     show(render_taken(taken, planned.closed, str(path), width=width, colour=colour, quiet=arguments.quiet))
     failed = [one for one in taken if one.kind == "configuration" and one.unread is not None and one.unread == one.how]
     return INCOMPLETE if failed or planned.closed else DONE

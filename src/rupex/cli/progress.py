@@ -45,6 +45,11 @@ class Bar:
         if self._bar is not None:
             self._bar.stop()
 
+    def expect(self, total: int) -> None:
+        """The work turned out to have ``total`` parts."""
+        self._total = total
+        self._is_shown = sys.stderr.isatty() and total > 1
+
     def advance(self) -> None:
         """One part more is done."""
         self._done += 1

@@ -14,7 +14,7 @@ from typing import IO, Final, cast
 
 from rupex.host.access import AccessList, parse_access_list
 from rupex.host.mtree import ManifestEntry, parse_mtree
-from rupex.host.taken import ACCESS_LISTS, OWNERS_LOST, rows_of
+from rupex.host.taken import ACCESS_LISTS, OWNERS_LOST, UNREAD, rows_of
 from rupex.host.tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside
 from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds, unknown
 
@@ -44,6 +44,9 @@ class ArchiveTree(HostTree):
         listed = self._contents.get(MANIFEST_NAME)
         if manifest is None and listed is not None:
             self._manifest = parse_mtree(listed.decode("utf-8", "surrogateescape"))
+        self._only_listed: dict[str, ManifestEntry] = {}
+        if UNREAD in self._contents:
+            self._take_listed()
 
     @property
     def problems(self) -> tuple[Problem, ...]:
@@ -116,17 +119,30 @@ class ArchiveTree(HostTree):
             there.add(last)
             name = folder
 
+    def _take_listed(self) -> None:
+        """What a snapshot has in its manifest only: links, and files of which nothing but the name left."""
+        for path, row in self._manifest.items():
+            if path and path not in self._entries and row.kind in ("file", "link") and ".." not in path.split("/"):
+                self._only_listed[path] = row
+                self._note(path)
+
     # The tree
 
     def link_target(self, path: str) -> str | None:
         member = self._entries.get(path)
-        return member.linkname if member is not None and member.issym() else None
+        if member is None:
+            row = self._only_listed.get(path)
+            return None if row is None else row.link
+        return member.linkname if member.issym() else None
 
     def entry(self, path: str) -> Entry | None:
         found = self._made.get(path)
         if found is None:
             member = self._member(path)
-            if member is None:
+            row = self._only_listed.get(path)
+            if row is not None:
+                found = Entry(False, row.kind == "file", 0o644, Setting("root"), Setting("root"), row.size or 0, None)
+            elif member is None:
                 if path not in self._listed:
                     return None
                 found = Entry(True, False, 0o755, Setting("root"), Setting("root"), 0, None)
@@ -179,6 +195,8 @@ class ArchiveTree(HostTree):
 
     def read_real(self, path: str, limit: int) -> bytes:
         member = self._member(path)
+        if path in self._only_listed:
+            raise TreeError("unreadable", path, "the snapshot has only its name")
         if member is None:
             is_folder = path in self._listed
             raise TreeError(

@@ -1,7 +1,7 @@
 """Owners and modes from an mtree manifest, the BSD text format (mtree(5), as general archivers write it).
 
 Read are full paths (``./etc/nginx type=dir mode=0755 uname=root``) and ``/set`` and ``/unset`` lines; the older form
-that changes folders line by line is not. Keywords other than mode and ownership are passed over.
+that changes folders line by line is not. Keywords other than type, mode, ownership, size, time and link are passed over.
 """
 
 from __future__ import annotations
@@ -10,11 +10,12 @@ import re
 
 from msgspec import Struct
 
-_OCTAL_ESCAPE = re.compile(r"\\([0-7]{3})")
+_OCTAL_ESCAPE = re.compile(rb"\\([0-7]{3})")
 
 
 class ManifestEntry(Struct, frozen=True):
-    """What the manifest says of one path; None where it says nothing. ``modified``: seconds since 1970."""
+    """What the manifest says of one path; None where it says nothing. ``modified``: seconds since 1970; ``size``: in bytes;
+    ``link``: where a symbolic link leads."""
 
     mode: int | None = None
     owner: str | None = None
@@ -22,6 +23,9 @@ class ManifestEntry(Struct, frozen=True):
     uid: int | None = None
     gid: int | None = None
     modified: float | None = None
+    kind: str | None = None
+    size: int | None = None
+    link: str | None = None
 
 
 def parse_mtree(text: str) -> dict[str, ManifestEntry]:
@@ -31,8 +35,10 @@ def parse_mtree(text: str) -> dict[str, ManifestEntry]:
     """
     entries: dict[str, ManifestEntry] = {}
     standing: dict[str, str] = {}
-    for line in text.replace("\\\n", " ").splitlines():
-        words = line.split()
+    said: dict[str, dict[str, str]] = {}
+    # Only what mtree(5) takes for blanks and line ends: a file's name may hold any other character.
+    for line in text.replace("\\\n", " ").split("\n"):
+        words = [word for word in re.split(r"[ \t\r]+", line) if word]
         if not words or words[0].startswith("#"):
             continue
         given = dict(word.split("=", 1) for word in words[1:] if "=" in word)
@@ -43,22 +49,30 @@ def parse_mtree(text: str) -> dict[str, ManifestEntry]:
                 standing.pop(word, None)
         elif words[0] == "." or "/" in words[0]:
             keywords = standing | given
-            entries[_path_of(words[0])] = ManifestEntry(
+            path = _path_of(words[0])
+            said[path] = keywords = said.get(path, {}) | keywords  # a later row adds to an earlier one
+            entries[path] = ManifestEntry(
                 mode=_number(keywords.get("mode"), 8),
                 owner=keywords.get("uname"),
                 group=keywords.get("gname"),
                 uid=_number(keywords.get("uid"), 10),
                 gid=_number(keywords.get("gid"), 10),
                 modified=_seconds(keywords.get("time")),
+                kind=keywords.get("type"),
+                size=_number(keywords.get("size"), 10),
+                link=_unescaped(keywords["link"]) if "link" in keywords else None,
             )
     return entries
 
 
 def _path_of(word: str) -> str:
+    return "/".join(part for part in _unescaped(word).split("/") if part not in ("", "."))
+
+
+def _unescaped(word: str) -> str:
     # vis(3) as archivers use it here: a backslash and three octal digits for each byte that is not printable.
-    raw = _OCTAL_ESCAPE.sub(lambda match: chr(int(match[1], 8) & 0xFF), word)
-    path = raw.encode("latin-1", "replace").decode("utf-8", "surrogateescape")
-    return "/".join(part for part in path.split("/") if part not in ("", "."))
+    raw = word.encode("utf-8", "surrogateescape")
+    return _OCTAL_ESCAPE.sub(lambda match: bytes((int(match[1], 8) & 0xFF,)), raw).decode("utf-8", "surrogateescape")
 
 
 def _seconds(text: str | None) -> float | None:
@@ -68,7 +82,5 @@ def _seconds(text: str | None) -> float | None:
 
 
 def _number(text: str | None, base: int) -> int | None:
-    try:
-        return None if text is None else int(text, base)
-    except ValueError:
-        return None
+    digits = r"0?[0-7]{1,6}" if base == 8 else r"[0-9]{1,18}"
+    return int(text, base) if text is not None and re.fullmatch(digits, text) else None

@@ -13,10 +13,30 @@ from typing import Final, Literal
 
 from msgspec import Struct
 
+from rupex.host.marks import MASKED, SECRET_MARK, is_factory_secret
+
+FACTORY_WORDS: Final = frozenset(
+    "changeit changeme password passwd secret admin tomcat s3cret manager root test role1 both 123456".split()
+)
+"""Secrets that everybody tries first, among them the factory passwords of key stores; in lower case."""
+
 Kind = Literal["password", "key", "hash"]
 
 _HINTS: Final = (
-    *("passw", "stats", "passphrase", "secret", "token", "credential", "authorization", "private key", "@", "$$", "{s"),
+    *(
+        "rupex-",
+        "passw",
+        "stats",
+        "passphrase",
+        "secret",
+        "token",
+        "credential",
+        "authorization",
+        "private key",
+        "@",
+        "$$",
+        "{s",
+    ),
     *("$1$", "$2", "$5$", "$6$", "$y$", "$apr1", "$argon", "pass=", "pass:", "pass =", "pass :", 'pass"', "pass'"),
 )
 """Of these, in lower case, one is in any text that holds a secret, or one of the words that make a key a secret stands before
@@ -74,6 +94,11 @@ _END: Final = re.compile(r"[\"']?[ \t]*(?:;|\r?\n|\Z|#|groups )")
 _WIDEST_LINE: Final = 512
 
 
+def is_factory_word(secret: str) -> bool:
+    """Whether ``secret``, or in a snapshot its mark, is one that everybody tries first."""
+    return secret.lower() in FACTORY_WORDS or is_factory_secret(secret)
+
+
 class PlainSecret(Struct, frozen=True):
     """Where a secret's value stands: ``start`` and ``end`` count characters from 0, ``line`` from 1. ``name``: what it is
     called there. ``kind``: a ``hash`` is no plain secret, and still nobody else's business. ``commented``: in a comment."""
@@ -94,7 +119,7 @@ def find_secrets(text: str) -> tuple[PlainSecret, ...]:
     found: list[PlainSecret] = []
     behind = 0
     blocks = [match.span() for match in _COMMENT_BLOCK.finditer(text)] if "<!--" in text else []
-    for start, end, name, kind in sorted(_spans(text)):
+    for start, end, name, kind in sorted(_spans(text), key=lambda span: (span[0], span[2] == "a secret")):
         if start < behind:
             continue
         behind = end
@@ -127,6 +152,8 @@ def _spans(text: str) -> Iterator[tuple[int, int, str, Kind]]:
             yield *match.span("value"), "the password of a URL", "password"
     for match in _HASH.finditer(text):
         yield *match.span(), "a password's hash", "hash"
+    for match in SECRET_MARK.finditer(text):  # of a snapshot
+        yield *match.span(), "a secret", "password"
     for core in _CORE.finditer(text):
         after = _AFTER.match(text, core.end())
         if after is not None:
@@ -150,12 +177,17 @@ def _value_span(text: str, core: re.Match[str], after: re.Match[str]) -> tuple[i
     if text[start] in "\"'":
         start, end = start + 1, end - 1
     value = text[start:end].strip()
-    if len(value) < 3 or _REFERENCE.fullmatch(value) or value.startswith("-----BEGIN"):
+    if (
+        len(value) < 3
+        or value.startswith(f"{MASKED}-")
+        or _REFERENCE.fullmatch(value)
+        or value.startswith("-----BEGIN")
+    ):
         return None
     return start, end, name, "password"
 
 
-__all__ = ["Kind", "PlainSecret", "find_secrets"]
+__all__ = ["FACTORY_WORDS", "Kind", "PlainSecret", "find_secrets", "is_factory_word", "without_secrets"]
 
 
 def without_secrets(text: str) -> str:

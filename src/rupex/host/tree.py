@@ -146,7 +146,7 @@ class HostTree(ABC):
         """:meth:`real` for a folder that is asked for often."""
         found = self._real_folders.get(path)
         if found is None:
-            found = self._real_folders[path] = self._real(path, bounds.LINKS)
+            found = self._real_folders[path] = self._real(inside(path), bounds.LINKS)
         return found
 
     def read(self, path: str, limit: int = bounds.CONFIG_FILE_BYTES) -> bytes:

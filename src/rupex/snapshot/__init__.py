@@ -12,8 +12,10 @@ from pathlib import Path
 
 from rupex.host import HostTree
 from rupex.host.taken import IPTABLES_RULES, NFT_RULES, PROCESSES, VERSIONS
+from rupex.snapshot.mask import Masker, mask
 from rupex.snapshot.plan import Plan, plan
-from rupex.snapshot.write import Taken, take, write_snapshot
+from rupex.snapshot.write import Taken, archive_mode, take, write_archive
+from rupex.user_files import new_file
 
 
 def survey(tree: HostTree) -> tuple[Plan, list[Taken]]:
@@ -23,12 +25,25 @@ def survey(tree: HostTree) -> tuple[Plan, list[Taken]]:
 
 
 def collect(
-    tree: HostTree, planned: Plan, path: Path, now: datetime, told: Callable[[Taken], None] = lambda _: None
-) -> list[Taken]:
-    """Write the snapshot of ``tree`` that was ``planned``. Raises :class:`~rupex.model.RupexError`."""
-    facts = dict(_machine_facts(tree)) if str(tree.root) == "/" else {}
-    unlisted = (*planned.unlisted, *planned.closed)
-    return write_snapshot(path, tree, take(tree, planned), facts, now.timestamp(), unlisted=unlisted, told=told)
+    tree: HostTree,
+    path: Path,
+    now: datetime,
+    begun: Callable[[Plan], None] = lambda _: None,
+    told: Callable[[Taken], None] = lambda _: None,
+) -> tuple[Plan, list[Taken]]:
+    """Write a snapshot of ``tree`` to the new file ``path``, which is made before anything is looked at, with mode 0600, and
+    removed when something goes wrong. ``begun`` is called with what will be taken, ``told`` with each item. Raises
+    :class:`~rupex.model.RupexError`."""
+    mode = archive_mode(path)
+    with new_file(path) as file:
+        planned = plan(tree)
+        begun(planned)
+        facts = dict(_machine_facts(tree)) if str(tree.root) == "/" else {}
+        unlisted = (*planned.unlisted, *planned.closed)
+        taken = write_archive(
+            file, mode, tree, take(tree, planned), facts, now.timestamp(), unlisted=unlisted, told=told
+        )
+    return planned, taken
 
 
 def _machine_facts(tree: HostTree) -> Iterator[tuple[str, str]]:
@@ -42,10 +57,10 @@ def _machine_facts(tree: HostTree) -> Iterator[tuple[str, str]]:
     ]
     yield PROCESSES, "".join(rows)
     nft, iptables = inspect_packet_filters()
-    if nft:
-        yield NFT_RULES, nft
-    if iptables:
-        yield IPTABLES_RULES, iptables
+    masker = Masker()
+    for name, rules in ((NFT_RULES, nft), (IPTABLES_RULES, iptables)):
+        if rules:
+            yield name, mask(rules.encode("utf-8", "replace").decode("latin-1"), "rules", masker)
 
 
 __all__ = ["Plan", "Taken", "collect", "plan", "survey"]

@@ -4,39 +4,53 @@
 #   sh collect.sh [FILE.tar.gz]          (ROOT=/some/folder takes a host tree there instead of this machine)
 #
 # Taken are the configuration of web servers and what it includes, certificates, account names and groups, renewal jobs,
-# packet filter rules, listening sockets, deployment files, versions. Private keys are never taken: the crypto library's
-# command line describes them (kind, size, a digest of the public half). What looks like a secret in a text is replaced.
-# Nothing on the machine is changed. It needs no root; what it may not read is listed in the archive.
-set -u
+# packet filter rules, listening sockets, deployment files, versions. Of a text only what an audit needs leaves, the rest is
+# masked; private keys are described by the crypto library's command line (kind, size, a digest of the public half).
+# Nothing on the machine is changed: all that is written are FILE and a scratch folder of its own. It needs no root; what it
+# may not read is listed in the archive.
+set -uf
 umask 077
 LC_ALL=C
 export LC_ALL
-unset CDPATH
+unset CDPATH ENV
 root=${ROOT:-/}
 root=${root%/}
 out=${1:-$(uname -n).tar.gz}
-case $out in /*) ;; *) out=$(pwd)/$out ;; esac
-if [ -e "$out" ]; then
-    echo "$out exists already; name another file" >&2
+case $out in /*) ;; *) out=$PWD/$out ;; esac
+# Made first, never through a link or over a file, readable by its owner only, and gone again if anything fails.
+if ! (set -C; : >"$out") 2>/dev/null; then
+    if [ -e "$out" ] || [ -L "$out" ]; then echo "$out exists already; name another file" >&2
+    else echo "$out cannot be written" >&2; fi
     exit 2
 fi
-work=$(mktemp -d "${TMPDIR:-/tmp}/rupex.XXXXXX") || exit 4
-trap 'rm -rf "$work"' EXIT
-trap 'exit 1' HUP INT TERM
+work=
+is_done=
+leave() {
+    [ -z "$work" ] || rm -rf "$work"
+    [ -n "$is_done" ] || rm -f "$out"
+}
+trap leave EXIT
+trap 'exit 1' HUP INT TERM PIPE
+work=$(mktemp -d "${TMPDIR:-/tmp}/rupex.XXXXXXXXXX") || exit 4
 tree=$work/tree
-mkdir "$tree" "$tree/rupex"
-: >"$work/seen"
-: >"$work/queue"
-: >"$work/stores"
-unread=$tree/rupex/unread.tsv
-manifest=$tree/manifest.mtree
-lists=$tree/rupex/access.tsv
-: >"$unread"
-: >"$lists"
-echo "#mtree" >"$manifest"
+mkdir "$tree" "$tree/rupex" || exit 4
 tab=$(printf '\t')
 newline='
 '
+MOST_BYTES=16777216
+MOST_NAMES=5000
+MOST_ITEMS=60000
+for file in found odd queue done roots stores tables program; do : >"$work/$file"; done
+cat >"$work/program" <<'PROGRAM' || exit 4
+@PROGRAM@
+PROGRAM
+cat >"$work/tables" <<'TABLES' || exit 4
+@TABLES@
+TABLES
+unread=$tree/rupex/unread.tsv
+: >"$unread"
+has_openssl=
+command -v openssl >/dev/null 2>&1 && has_openssl=1
 
 # --- where things are
 
@@ -50,8 +64,9 @@ normal() { # a path without "." and ".."
     esac
 }
 
-add() { # kind path: queue a file, with every link on the way to it
-    way=$(normal "${2#/}")
+resolve() { # path: sets way to the path with every link resolved inside the tree; each link on the way is put into the queue
+    way=$(normal "${1#/}")
+    case $way in proc/net/*) return ;; esac # a link to whichever process asks
     turns=0
     while [ "$turns" -lt 40 ]; do
         turns=$((turns + 1))
@@ -63,7 +78,7 @@ add() { # kind path: queue a file, with every link on the way to it
             case $left in */*) left=${left#*/} ;; *) left= ;; esac
             here=${before:+$before/}$part
             if [ -L "$root/$here" ]; then
-                queue link "$here"
+                queue link none "$here"
                 points=$(readlink "$root/$here")
                 case $points in
                 /*) way=${points#/}${left:+/$left} ;;
@@ -75,39 +90,63 @@ add() { # kind path: queue a file, with every link on the way to it
             fi
             before=$here
         done
-        [ -n "$followed" ] || break
+        [ -n "$followed" ] || return 0
     done
-    if [ -f "$root/$way" ] && [ ! -L "$root/$way" ]; then
-        queue "$1" "$way"
-    fi
+    way=
 }
 
-queue() {
-    case $2 in *"$newline"* | *"$tab"*) return ;; esac
-    if ! grep -Fqx "$2" "$work/seen"; then
-        printf '%s\n' "$2" >>"$work/seen"
-        printf '%s\t%s\n' "$1" "$2" >>"$work/queue"
-    fi
+add() { # kind language path: a file, with every link on the way to it
+    case $3 in *"$newline"* | *"$tab"*) return ;; esac
+    case $1 in override | deployment)
+        if [ -L "$root/${3#/}" ] && ! stays "${3#/}"; then
+            resolve "${3%/*}"
+            queue link none "$way/${3##*/}"
+            return
+        fi
+        ;;
+    esac
+    resolve "$3"
+    if [ -n "$way" ] && [ -f "$root/$way" ]; then queue "$1" "$2" "$way"; fi
 }
 
-each() { # kind pattern
-    old=$IFS
-    IFS=$newline
-    case $2 in
+stays() { # whether a link leads to a file in its own folder that belongs to the account that the link belongs to
+    case $(readlink "$root/$1") in */* | .. | '') return 1 ;; esac
+    owner=$(ls -ldn "$root/$1" | awk '{ print $3 }')
+    [ "$owner" = "$(ls -ldn "$root/${1%/*}/$(readlink "$root/$1")" 2>/dev/null | awk '{ print $3 }')" ]
+}
+
+queue() { # kind language path
+    case $3 in *"$newline"* | *"$tab"*) return ;; esac
+    printf '%s\t%s\t%s\n' "$1" "$2" "$3" >>"$work/queue"
+}
+
+listing() { # a command whose output is names, a line each; names with a line end or tab in them are only counted
+    "$@" 2>/dev/null
+}
+
+each() { # kind language pattern
+    case $3 in
     *'**/'*)
-        for start in $root/${2%%/\*\**}; do
+        set +f
+        old=$IFS
+        IFS=$newline
+        for start in $root/${3%%/\*\**}; do
             [ -d "$start" ] || continue
-            find "$start" -maxdepth 7 \( -type f -o -type l \) -name "${2##*/}" 2>/dev/null
+            find "$start" -maxdepth 7 \( -type f -o -type l \) -name "${3##*/}" ! -name "*$newline*" ! -name "*$tab*" 2>/dev/null
         done
         ;;
     *)
-        for found in $root/$2; do
+        set +f
+        old=$IFS
+        IFS=$newline
+        for found in $root/$3; do
             if [ -f "$found" ] || [ -L "$found" ]; then printf '%s\n' "$found"; fi
         done
         ;;
     esac >"$work/found"
+    set -f
     IFS=$old
-    while IFS= read -r found; do add "$1" "${found#"$root"}"; done <"$work/found"
+    while IFS= read -r found; do add "$1" "$2" "${found#"$root"}"; done <"$work/found"
 }
 
 closed() { # a folder that may not be looked into
@@ -116,7 +155,22 @@ closed() { # a folder that may not be looked into
     fi
 }
 
-# --- what leaves of a file
+language_of() { # name otherwise
+    case $(printf '%s' "$1" | tr 'A-Z' 'a-z') in
+    *.xml) echo xml ;;
+    *.properties | *.security) echo properties ;;
+    *.html | *.htm | *.jsp) echo page ;;
+    rewrite.config | .htaccess) echo apache ;;
+    *.pem | *.crt | *.cer | *.key | *.der | *.p8 | *.p12 | *.pfx | *.jks | *.keystore) echo credential ;;
+    *.cnf) echo openssl ;;
+    *.timer | *.service) echo unit ;;
+    *.yml | *.yaml) echo yaml ;;
+    *.ini) echo ini ;;
+    *) echo "$2" ;;
+    esac
+}
+
+# --- what leaves of a certificate or key
 
 public_half() { # of a private key: path, form (STORE: a key store that STORE_PASSWORD opens)
     if [ "${2:-}" = STORE ]; then
@@ -137,7 +191,7 @@ soundness() { # of a private key: path, form
 describe() { # a private key: path, form, or the public half where that is all there is. The key itself is neither kept nor copied
     kind=other bits=unknown encrypted=no digest=unknown flaw=unknown
     if [ -n "${3:-}" ] || { [ "${2:-}" != STORE ] && grep -q 'ENCRYPTED' "$1"; }; then encrypted=yes; fi
-    if command -v openssl >/dev/null 2>&1; then
+    if [ -n "$has_openssl" ]; then
         public=${3:-}
         [ "$encrypted" = yes ] || public=$(public_half "$1" "${2:-}")
         if [ -n "$public" ]; then
@@ -188,11 +242,15 @@ named_in_xml() { # what a server.xml names: key stores, each with its password, 
         for (i = 1; i <= count; i++) {
             tag = tags[i]
             if (tag ~ /^Host[ \t\r\n\/>]/) { file = value(tag, "appBase"); print "applications\t" (file == "" ? "webapps" : file) }
-            if (tag ~ /^Context[ \t\r\n]/ && (file = value(tag, "docBase")) ~ /^\//) print "application\t" file
+            if (tag ~ /^Host[ \t\r\n\/>]/) base = file == "" ? "webapps" : file
+            if (base == "") base = "webapps"
+            if (tag ~ /^Context[ \t\r\n]/ && (file = value(tag, "docBase")) != "" && file !~ /[$\t\n]/) print "application\t" (file ~ /^\// ? file : base "/" file)
             if (tag !~ /^(Connector|SSLHostConfig|Certificate)[ \t\r\n]/) continue
             word = either(tag, "certificateKeystorePassword", "keystorePass")
             if (tag !~ /^Certificate/) above = word
             if (word == "") word = above
+            file = either(tag, "certificateFile", "SSLCertificateFile"); if (file != "" && file !~ /[$\t\n]/) print "credential\t" file
+            file = either(tag, "certificateKeyFile", "SSLCertificateKeyFile"); if (file != "" && file !~ /[$\t\n]/) print "credential\t" file
             file = either(tag, "certificateKeystoreFile", "keystoreFile")
             sub(/^file:/, "", file)
             if (file != "" && file !~ /[$\t\n]/ && word !~ /[\t\n]/) print "store\t" file "\t" (word == "" ? "changeit" : word)
@@ -201,7 +259,7 @@ named_in_xml() { # what a server.xml names: key stores, each with its password, 
 }
 
 certificates_in() { # a key store that STORE_PASSWORD opens: those that belong to its first key, as PEM
-    if command -v openssl >/dev/null 2>&1; then
+    if [ -n "$has_openssl" ]; then
         for more in "" -legacy; do
             [ -n "$(openssl pkcs12 -in "$1" -passin env:STORE_PASSWORD -nokeys $more 2>/dev/null </dev/null)" ] || continue
             openssl pkcs12 -in "$1" -passin env:STORE_PASSWORD -nokeys $more 2>/dev/null </dev/null | sed -n '/BEGIN CERT/,/END CERT/p'
@@ -217,13 +275,13 @@ certificates_in() { # a key store that STORE_PASSWORD opens: those that belong t
 }
 
 open_store() { # path in the tree: what of a key store may leave; nothing where the configuration does not open it
-    STORE_PASSWORD=$(awk -F "$tab" -v path="$1" '$1 == path { print $2; exit }' "$work/stores")
-    [ -n "$STORE_PASSWORD" ] || return
+    STORE_PASSWORD=$(awk -F "$tab" '$1 == ENVIRON["STORE_PATH"] { print $2; exit }' "$work/stores")
+    [ -n "$STORE_PASSWORD" ] || return 0
     export STORE_PASSWORD
     chain=$(certificates_in "$root/$1")
     if [ -n "$chain" ]; then
         printf '%s\n' "$chain"
-        if [ -n "$(command -v openssl)" ] && [ -z "$(public_half "$root/$1" STORE)" ]; then
+        if [ -n "$has_openssl" ] && [ -z "$(public_half "$root/$1" STORE)" ]; then
             describe "$root/$1" STORE "$(printf '%s\n' "$chain" | openssl x509 -pubkey -noout 2>/dev/null)"
         else
             describe "$root/$1" STORE
@@ -232,211 +290,183 @@ open_store() { # path in the tree: what of a key store may leave; nothing where 
     unset STORE_PASSWORD
 }
 
-is_text() { # no control characters
-    tr -d '\000-\010\016-\032\034-\037\177' <"$1" | cmp -s - "$1"
+is_store() { # a PKCS #12 store, whether its password is known or not
+    case $(openssl pkcs12 -in "$1" -passin pass: -noout 2>&1 </dev/null && echo opened) in
+    *opened* | *[Mm]ac\ verify* | *invalid\ password*) return 0 ;;
+    esac
+    return 1
 }
 
-clean() { # standard input without secrets; DESCRIBED stands where a private key stood
-    awk '
-    BEGIN {
-        core = "(passwo?r?d|passphrase|pass|secret|token|(api|access|auth|private|signing|encryption)[_-]?key|client[_-]key[_-]data|credential)"
-        split("changeit changeme password passwd secret admin tomcat s3cret manager root test 123456", words, " ")
-        for (i in words) known[words[i]] = 1
-    }
-    function mark(value) { return (value in known) ? "rupex-well-known-secret-removed" : "rupex-secret-removed" }
-    function holds(name,   low) {
-        if (name ~ /([_-]([Ii][Dd]|[Rr][Ee][Ff])|[a-z](Id|Ref))$/) return 0
-        low = tolower(name); gsub(/\./, "_", low)
-        return low !~ /(file|path|dir|folder|url|uri|endpoint|name|type|length|size|expires?|expiry|ttl|lifetime|[_-](age|min|max|len|alg)|timeout|policy|header|algorithm|format|field|location|issuer|count|limit|required|enabled|prompt|tokens|secrets|passwords|credentials|method|schemes?|hint|alias|zone|dialog|agent)$/
-    }
-    function refers(value,   low) {
-        low = tolower(value)
-        if (low ~ /^[$%@!*<|>\/~[]/ || low ~ /^\.\.?\// || low ~ /^\{\{/ || low ~ /^enc\(/) return 1
-        if (low ~ /^(file|exec|vault|env|secret|sops|arn|ref|op|https?|ssm|kms)[+:]/) return 1
-        if (low ~ /^(null|none|nil|true|false|on|off|yes|no|required|optional|default|prompt|redacted|x+|all|any|full|prod|min(or|imal)?)$/) return 1
-        return low ~ /^[0-9]+$/ && length(low) < 5
-    }
-    function leads(text) {
-        sub(/^.*[;{]/, "", text)
-        sub(/^[ \t]*([Ss][Ee][Tt][ \t]+[$]?|([Ss]et[Ee]nv|[Pp]ass[Ee]nv|[Dd]efine|export|ENV|ARG|env)[ \t]+["\047]?|user[ \t]+[^ \t]+[ \t]+)/, "", text)
-        return text ~ /^[ \t]*["\047]?$/
-    }
-    function replace(line, pattern, skip,   done, found, start, value) { # what follows "skip" in each match
-        done = ""
-        while (match(tolower(line), pattern)) {
-            found = substr(line, RSTART, RLENGTH); start = RSTART
-            if (match(tolower(found), skip)) {
-                value = substr(found, RLENGTH + 1); sub(/@$/, "", value)
-                done = done substr(line, 1, start - 1) substr(found, 1, RLENGTH) mark(value) (found ~ /@$/ ? "@" : "")
-            } else done = done substr(line, 1, start - 1) mark(found)
-            line = substr(line, start + length(found))
-        }
-        return done line
-    }
-    function redact(line,   done, low, from, to, name, rest, form, at, first, value, gap, behind) {
-        done = ""
-        while (match(tolower(line), core)) {
-            from = RSTART; to = RSTART + RLENGTH
-            low = substr(tolower(line), from, RLENGTH)
-            while (substr(line, to, 1) ~ /[A-Za-z0-9_.-]/) to++
-            while (from > 1 && substr(line, from - 1, 1) ~ /[A-Za-z0-9_.$-]/) from--
-            name = substr(line, from, to - from); sub(/^[$.-]+/, "", name)
-            rest = substr(line, to); form = 0
-            if (holds(name)) {
-                if (match(rest, /^["\047]?\]?[ \t]*[=:]>?[ \t]*/)) form = 1
-                else if (match(rest, /^["\047][ \t]+value[ \t]*=[ \t]*/)) form = 1
-                else if (low != "pass" && match(rest, /^["\047]?[ \t]+/) && leads(done substr(line, 1, from - 1))) form = 2
-            }
-            gap = RLENGTH; value = ""
-            if (form) {
-                at = substr(rest, gap + 1); first = substr(at, 1, 1)
-                if (first == "\"" || first == "\047") {
-                    if (index(substr(at, 2), first)) { value = substr(at, 2, index(substr(at, 2), first) - 1); gap++ }
-                } else if (match(at, /^[^ \t\r;,"\047{}<>#&()]+/)) value = substr(at, 1, RLENGTH)
-                behind = substr(rest, gap + length(value) + 1)
-                if (form == 2 && behind !~ /^["\047]?[ \t\r]*(;|#|groups |$)/) value = ""
-            }
-            if (length(value) < 3 || refers(value)) { done = done substr(line, 1, to - 1); line = rest; continue }
-            done = done substr(line, 1, to - 1) substr(rest, 1, gap) mark(value)
-            line = behind
-        }
-        return done line
-    }
-    in_key { if ($0 ~ /-----END [A-Z0-9 ]*PRIVATE KEY-----/) { in_key = 0; sub(/^.*PRIVATE KEY-----/, ""); if ($0 != "") print } ; next }
-    /-----BEGIN [A-Z0-9 ]*PRIVATE KEY-----/ {
-        head = $0; sub(/-----BEGIN .*$/, "", head)
-        print head ENVIRON["DESCRIBED"]
-        if ($0 !~ /-----END [A-Z0-9 ]*PRIVATE KEY-----/) in_key = 1
-        next
-    }
-    {
-        line = $0
-        if (pending && match(line, /^[ \t]*["\047]?value["\047]?[ \t]*:[ \t]*/)) {
-            value = substr(line, RLENGTH + 1); head = substr(line, 1, RLENGTH); gsub(/^["\047]|["\047][ \t\r]*$/, "", value)
-            if (length(value) > 2 && !refers(value)) line = head mark(value)
-        }
-        pending = 0
-        if (match(tolower(line), /name["\047]?[ \t]*:[ \t]*["\047]?[a-z0-9_.-]+["\047]?[ \t\r]*$/)) {
-            name = substr(line, RSTART); sub(/^[^:]*:[ \t]*["\047]?/, "", name); sub(/["\047]?[ \t\r]*$/, "", name)
-            pending = tolower(name) ~ core && holds(name)
-        }
-        line = replace(line, "authorization[\"\047]?[ \t:=]+[\"\047]?(basic|bearer|token)[ \t]+[^ \t\"\047;$]+", "^authorization[\"\047]?[ \t:=]+[\"\047]?(basic|bearer|token)[ \t]+")
-        line = replace(line, "^[ \t]*stats[ \t]+auth[ \t]+[^ \t:]+:[^ \t$]+", "^[ \t]*stats[ \t]+auth[ \t]+[^ \t:]+:")
-        if (line !~ /:\/\/[^ \t\/:@"\047]*:[$%@!*<|>\/~[{]/) line = replace(line, "://[^ \t/:@\"\047]*:[^ \t/@\"\047$]+@", "^://[^ \t/:@\"\047]*:")
-        line = replace(line, "[$][$]?(apr1|2[abxy]|[156y]|argon2(id|i|d))[$][a-z0-9./_$=,+-]+", "^$")
-        line = replace(line, "[{](ssha|sha|sha256|sha512)[}][a-z0-9+/=]+", "^$")
-        print redact(line)
-    }'
+recognized() { # of a file of certificates and keys: path; certificates and parameters made anew, keys described, nothing else
+    if tr -d '\000-\010\016-\037\177' <"$1" | cmp -s - "$1"; then
+        blocks=$(grep -c -e '-----BEGIN [A-Z0-9. ]*CERTIFICATE-----' -e '-----BEGIN [A-Z0-9. ]*DH PARAMETERS-----' "$1")
+        number=0
+        while [ -n "$has_openssl" ] && [ "$number" -lt "$blocks" ] && [ "$number" -lt 1000 ]; do
+            number=$((number + 1))
+            block=$(awk -v wanted="$number" '
+                /-----BEGIN [A-Z0-9. ]*(CERTIFICATE|DH PARAMETERS)-----/ { inside = ++count == wanted; sub(/^.*-----BEGIN/, "-----BEGIN") }
+                inside { print }
+                /-----END / { if (inside) exit }' "$1")
+            case $block in
+            *"DH PARAMETERS"*) printf '%s\n' "$block" | openssl dhparam 2>/dev/null ;;
+            *) printf '%s\n' "$block" | openssl x509 2>/dev/null || return 0 ;;
+            esac
+        done
+        if grep -qi 'private *key' "$1"; then describe "$1"; fi
+    elif [ -n "$has_openssl" ] && ! is_store "$1"; then
+        openssl x509 -inform DER -in "$1" -passin pass: 2>/dev/null </dev/null && return
+        if openssl pkey -inform DER -in "$1" -passin pass: -noout 2>/dev/null </dev/null; then describe "$1" DER; fi
+    fi
 }
 
-rights() { # the mtree row of a path: $1 its type
-    ls -ld "$root/$2" 2>/dev/null | awk -v path="$2" -v type="$1" '
-    function bits(text, special, big,   n) {
-        n = (substr(text, 1, 1) == "r") * 4 + (substr(text, 2, 1) == "w") * 2
-        return n + (substr(text, 3, 1) ~ "[x" special "]")
-    }
-    {
-        mode = (substr($1, 4, 1) ~ /[sS]/) * 4 + (substr($1, 7, 1) ~ /[sS]/) * 2 + (substr($1, 10, 1) ~ /[tT]/)
-        row = sprintf("%d%d%d%d", mode, bits(substr($1, 2, 3), "s"), bits(substr($1, 5, 3), "s"), bits(substr($1, 8, 3), "t"))
-        gsub(/\\/, "\\134", path); gsub(/ /, "\\040", path); gsub(/#/, "\\043", path)
-        user = ($3 ~ /^[0-9]+$/) ? "uid=" $3 : "uname=" $3
-        group = ($4 ~ /^[0-9]+$/) ? "gid=" $4 : "gname=" $4
-        print "./" path " type=" type " mode=" row " " user " " group
-    }' >>"$manifest"
-    case $(ls -ld "$root/$2" 2>/dev/null) in
-    ??????????+*)
-        if command -v getfacl >/dev/null 2>&1; then
-            said=$(getfacl -c -E -p -- "$root/$2" 2>/dev/null | grep . | tr '\n' ',')
+# --- what leaves
+
+left_out() { # path why
+    printf '%s\t%s\n' "$1" "$2" >>"$unread"
+}
+
+room_for() { # a path in the tree: its folders. No link is ever made there, so nothing is written through one
+    case $1 in */*) [ -d "$tree/${1%/*}" ] || mkdir -p "$tree/${1%/*}" ;; esac
+}
+
+store() { # kind language path; texts to be masked are listed, and done together
+    file=$root/$3
+    case $1 in link) return ;; esac
+    case $2 in none)
+        if [ "$1" = names ]; then left_out "$3" "of site content only names are taken"
+        else left_out "$3" "left out when the snapshot was taken: not needed, only its name"; fi
+        return
+        ;;
+    esac
+    if [ ! -f "$file" ] || [ -L "$file" ]; then return; fi
+    if [ ! -r "$file" ]; then
+        left_out "$3" "permission denied"
+        return
+    fi
+    language=$2
+    if [ "$language" != packages ] && [ -n "$(find "$file" -prune -size +$((MOST_BYTES / 512)) 2>/dev/null)" ]; then
+        left_out "$3" "more than $MOST_BYTES bytes are not read"
+        return
+    fi
+    if [ "$language" = unknown ]; then
+        if grep -q -e '-----BEGIN ' "$file" || [ "$(dd if="$file" bs=1 count=1 2>/dev/null)" = 0 ]; then language=credential; else language=map; fi
+    fi
+    room_for "$3"
+    case $language in
+    accounts)
+        awk -F: 'BEGIN { OFS = ":" } NF >= 7 { $2 = "x"; $5 = ""; print; next } NF == 4 { $2 = "x"; print; next } { print "" }' "$file" >"$tree/$3"
+        ;;
+    packages)
+        awk -v RS= -v ORS='\n\n' '/^(Package: |.*\nPackage: |P:|.*\nP:)(nginx|apache2|httpd|libssl|openssl|gnutls|tomcat|haproxy|caddy|lighttpd|traefik|certbot|openjdk|default-jre|libapache2-mod-|libnginx-mod-|nftables|iptables|ufw|firewalld)/ {
+            n = split($0, row, "\n"); s = ""
+            for (i = 1; i <= n; i++) if (row[i] ~ /^(Package|Status|Version|Architecture|P|V|A): ?[A-Za-z0-9_.:+~ -]*$/) s = s (s == "" ? "" : "\n") row[i]
+            print s }' "$file" >"$tree/$3"
+        ;;
+    sockets)
+        { echo "  sl  local_address rem_address   st"; awk '$4 == "0A" { print "   " $1, $2, $3, $4 " " }' "$file"; } >"$tree/$3"
+        ;;
+    page)
+        words=
+        for words in '<title>Welcome to nginx' '<title>Apache2 Debian Default Page: It works</title>' \
+            '<html><body><h1>It works!</h1></body></html>' "If you're seeing this, you've successfully installed Tomcat" \
+            '<title>Caddy works!</title>' ''; do
+            [ -z "$words" ] || ! grep -qF "$words" "$file" || break
+        done
+        if [ -n "$words" ]; then printf '%s' "$words" >"$tree/$3"
+        else left_out "$3" "left out when the snapshot was taken: site content, only its name"; fi
+        ;;
+    credential)
+        STORE_PATH=$3
+        export STORE_PATH
+        opened=$(open_store "$3")
+        [ -n "$opened" ] || opened=$(recognized "$file")
+        if [ -n "$opened" ]; then printf '%s\n' "$opened" >"$tree/$3"
+        else left_out "$3" "left out when the snapshot was taken: not recognized, only its name"; fi
+        ;;
+    *)
+        if tr -d '\000-\010\016-\037\177' <"$file" | cmp -s - "$file"; then
+            printf '%s\t%s\t%s\n' "$language" "$file" "$tree/$3" >>"$work/texts"
         else
-            said='?'
+            left_out "$3" "left out when the snapshot was taken: not text, only its name"
         fi
-        printf '%s\t%s\n' "$2" "$said" >>"$lists"
         ;;
     esac
 }
 
-folders() { # the rows of the folders on the way to a path, each once
-    way=$1
-    while case $way in */*) true ;; *) false ;; esac do
-        way=${way%/*}
-        [ -d "$tree/$way" ] && break
-        printf '%s\n' "$way" >>"$work/folders"
-    done
-    case $1 in */*) mkdir -p "$tree/${1%/*}" ;; esac
-}
-
-left_out() { # path why
-    printf '%s\t%s\n' "$1" "left out when the snapshot was taken: $2" >>"$unread"
-    : >"$tree/$1"
-}
-
-store() { # kind path
-    folders "$2"
-    if [ "$1" = link ]; then
-        ln -s "$(readlink "$root/$2")" "$tree/$2"
-        return
-    fi
-    rights file "$2"
-    file=$root/$2
-    name=${2##*/}
-    if [ "$1" = names ]; then
-        : >"$tree/$2"
-        printf '%s\t%s\n' "$2" "of site content only names are taken" >>"$unread"
-    elif [ ! -r "$file" ]; then
-        : >"$tree/$2"
-        printf '%s\t%s\n' "$2" "permission denied" >>"$unread"
-    elif [ "$2" = etc/passwd ] || [ "$2" = etc/group ]; then
-        sed 's/^\([^:]*\):[^:]*:/\1:x:/' "$file" >"$tree/$2"
-    elif [ "$1" = package ]; then
-        awk -v RS= -v ORS='\n\n' '/^(Package: |.*\nPackage: |P:|.*\nP:)(nginx|apache2|httpd|libssl|openssl|gnutls|tomcat|haproxy|caddy|lighttpd|traefik|certbot|openjdk|default-jre|libapache2-mod-|libnginx-mod-|nftables|iptables|ufw|firewalld)/ {
-            n = split($0, row, "\n"); s = ""
-            for (i = 1; i <= n; i++) if (row[i] ~ /^(Package|Status|Version|Architecture|P|V|A):/) s = s (s == "" ? "" : "\n") row[i]
-            print s }' "$file" >"$tree/$2"
-    elif ! is_text "$file"; then
-        opened=$(open_store "$2")
-        if [ -n "$opened" ]; then
-            printf '%s\n' "$opened" >"$tree/$2"
-        elif command -v openssl >/dev/null 2>&1 && openssl x509 -inform DER -in "$file" -passin pass: -noout 2>/dev/null; then
-            cat "$file" >"$tree/$2"
-        elif command -v openssl >/dev/null 2>&1 && openssl pkey -inform DER -in "$file" -passin pass: -noout 2>/dev/null </dev/null; then
-            describe "$file" DER >"$tree/$2"
-        else
-            left_out "$2" "not text, only its name"
-        fi
-    elif grep -q -- 'PRIVATE KEY-----' "$file"; then
-        DESCRIBED=$(describe "$file")
-        export DESCRIBED
-        clean <"$file" >"$tree/$2"
-    else
-        case $(printf '%s' "$name" | tr 'A-Z' 'a-z') in
-        *passw* | *htpass* | *shadow* | *secret* | *token* | *ticket* | *credential* | *.jks | *.p12 | *.pfx | *.keystore | pass | pass[._-]* | *[._-]pass | *[._-]pass[._-]*)
-            if grep -q -- '-----BEGIN CERTIFICATE-----' "$file"; then clean <"$file" >"$tree/$2"; else left_out "$2" "may be secret as a whole, only its name"; fi
-            ;;
-        *) clean <"$file" >"$tree/$2" ;;
-        esac
-    fi
-    touch -r "$file" "$tree/$2" 2>/dev/null
-}
-
-named() { # the files and folders that a configuration names: what they are for, and the path as it stands there
-    awk '/^[ \t]*#/ { next } {
-        gsub(/["\047]/, " ")
-        parts = split($0, part, /[;{}]/)
-        for (p = 1; p <= parts; p++) {
-            if (split(part[p], w, " ") < 2) continue
-            word = tolower(w[1])
-            if (word ~ /^(include|includeoptional)$/) print "configuration\t" w[2]
-            else if (word ~ /^(ssl_certificate|ssl_certificate_key|ssl_trusted_certificate|ssl_client_certificate|ssl_dhparam|ssl_session_ticket_key|sslcertificatefile|sslcertificatekeyfile|sslcertificatechainfile|sslcacertificatefile)$/) print "credential\t" w[2]
-            else if (word ~ /^(root|alias|documentroot)$/) print "root\t" w[2]
+rights() { # standard input: paths; their rows of the manifest, with the folders on the way
+    awk '{ print; while (sub(/\/[^\/]*$/, "")) print } END { print "" }' | awk '!seen[$0]++' | while IFS= read -r path; do
+        printf '%s\0' "$root/$path"
+    done | xargs -0 ls -ld 2>/dev/null | ROOT_FOLDER=$root/ awk '
+    function bits(text, special,   n) {
+        n = (substr(text, 1, 1) == "r") * 4 + (substr(text, 2, 1) == "w") * 2
+        return n + (substr(text, 3, 1) ~ "[x" special "]")
+    }
+    function vis(text,   made, c) { # as mtree(5) has it: a backslash and three octal digits for what could end a word
+        made = ""
+        while (match(text, /[\001-\040\\#\177]/)) {
+            c = substr(text, RSTART, 1); made = made substr(text, 1, RSTART - 1) octal[c]; text = substr(text, RSTART + 1)
         }
-    }' "$1"
+        return made text
+    }
+    BEGIN { for (i = 1; i < 128; i++) octal[sprintf("%c", i)] = sprintf("\\%03o", i)
+        root = ENVIRON["ROOT_FOLDER"]; print "#mtree" }
+    {
+        at = index($0, " " root)
+        if (!at) next
+        path = substr($0, at + 1 + length(root)); type = "file"; link = ""
+        if ($1 ~ /^d/) type = "dir"
+        if ($1 ~ /^l/) { type = "link"; cut = index(path, " -> "); link = " link=" vis(substr(path, cut + 4)); path = substr(path, 1, cut - 1) }
+        mode = (substr($1, 4, 1) ~ /[sS]/) * 4 + (substr($1, 7, 1) ~ /[sS]/) * 2 + (substr($1, 10, 1) ~ /[tT]/)
+        row = sprintf("%d%d%d%d", mode, bits(substr($1, 2, 3), "s"), bits(substr($1, 5, 3), "s"), bits(substr($1, 8, 3), "t"))
+        user = ($3 ~ /^[0-9]+$/) ? "uid=" $3 : "uname=" $3
+        group = ($4 ~ /^[0-9]+$/) ? "gid=" $4 : "gname=" $4
+        print (path == "" ? "." : "./" vis(path)) " type=" type " mode=" row " " user " " group (type == "file" ? " size=" $5 : "") link
+        if ($1 ~ /^..........[+]/) print path >(ENVIRON["WORK"] "/listed")
+    }'
 }
 
-base_of() { # where relative names of a configuration start
-    case $1 in
-    etc/*/*) rest=${1#etc/}; echo "etc/${rest%%/*}" ;;
-    *) echo "${1%/*}" ;;
-    esac
+access_lists() { # of the files that have one
+    [ -f "$work/listed" ] || return 0
+    while IFS= read -r path; do
+        if command -v getfacl >/dev/null 2>&1; then
+            said=$(getfacl -c -E -p -- "$root/$path" 2>/dev/null | grep . | tr '\n' ',')
+        else
+            said='?'
+        fi
+        printf '%s\t%s\n' "$path" "$said"
+    done <"$work/listed"
+}
+
+named() { # standard input: configurations (language, path); the files and folders that they name
+    ROOT_FOLDER=$root/ awk -F "$tab" '
+    function base(path,   rest) { # where relative names of a configuration start
+        if (path ~ /^etc\/[^\/]+\//) { rest = substr(path, 5); sub(/\/.*/, "", rest); return "etc/" rest }
+        sub(/\/[^\/]*$/, "", path)
+        return path
+    }
+    {
+        from = base($2); file = ENVIRON["ROOT_FOLDER"] $2
+        while ((getline line < file) > 0) {
+            if (line ~ /^[ \t]*#/) continue
+            gsub(/["\047]/, " ", line)
+            parts = split(line, part, /[;{}]/)
+            for (p = 1; p <= parts; p++) {
+                if (split(part[p], w, /[ \t\r]+/) < 2) continue
+                k = w[1] == "" ? 2 : 1
+                word = tolower(w[k]); name = w[k + 1]
+                if (name == "" || name ~ /[$\t]/) continue
+                kind = ""
+                if (word ~ /^(include|includeoptional)$/) kind = "configuration\t" $1
+                else if (word ~ /^(ssl_certificate|ssl_certificate_key|ssl_dhparam|sslcertificatefile|sslcertificatekeyfile|sslcertificatechainfile)$/) kind = "credential\tcredential"
+                else if (word ~ /^(script)?alias$/ && $1 == "apache") { name = w[k + 2]; kind = "root\tnone" }
+                else if (word ~ /^(root|alias|documentroot)$/) kind = "root\tnone"
+                else if (word ~ /^virtualdocumentroot(ip)?$/ && sub(/[^\/]*%.*$/, "", name)) kind = "root\tnone"
+                else if (word == "rewritemap") { name = w[k + 2]; if (sub(/^(txt|rnd):/, "", name)) kind = "configuration\tmap" }
+                if (kind != "" && name != "") print kind "\t" (name ~ /^\// ? name : "/" from "/" name)
+            }
+        }
+        close(file)
+    }'
 }
 
 home_of() { # where relative names of a Tomcat start: above its conf folder; on Debian in the folder that links to it
@@ -448,23 +478,57 @@ home_of() { # where relative names of a Tomcat start: above its conf folder; on 
 }
 
 application() { # of a Tomcat: its own configuration, and the names below it
-    for own in WEB-INF/web.xml META-INF/context.xml; do add configuration "$1/$own"; done
+    for own in WEB-INF/web.xml META-INF/context.xml; do add configuration xml "$1/$own"; done
+    add configuration apache "$1/WEB-INF/rewrite.config"
+    for page in index.jsp index.html; do add configuration page "$1/$page"; done
     names_below "$1"
 }
 
 names_below() { # a document root
-    site=$(normal "${1#/}")
-    [ -n "$site" ] && [ -d "$root/$site" ] || return 0
-    grep -Fqx "$site" "$work/roots" 2>/dev/null && return 0
+    resolve "$1"
+    [ -n "$way" ] && [ -d "$root/$way" ] || return 0
+    site=$way
+    grep -Fqx -e "$site" "$work/roots" && return 0
     printf '%s\n' "$site" >>"$work/roots"
-    find "$root/$site" -maxdepth 7 \( -type f -o -type l \) 2>/dev/null | sed 5001q >"$work/found"
-    if [ "$(wc -l <"$work/found")" -gt 5000 ] || [ -n "$(find "$root/$site" -mindepth 8 2>/dev/null | sed 1q)" ]; then
-        printf '%s\t%s\n' "$site" "more than 5000 names, or folders more than 6 deep" >>"$unread"
+    find "$root/$site" -maxdepth 7 \( -type f -o -type l \) 2>/dev/null | sed $((MOST_NAMES + 1))q >"$work/below"
+    if [ "$(wc -l <"$work/below")" -gt "$MOST_NAMES" ] || [ -n "$(find "$root/$site" -mindepth 8 2>/dev/null | sed 1q)" ] ||
+        [ -n "$(find "$root/$site" \( -name "*$newline*" -o -name "*$tab*" \) 2>/dev/null | sed 1q)" ]; then
+        left_out "$site" "more than $MOST_NAMES names, folders more than 6 deep, or names with a line end"
         return 0
     fi
     while IFS= read -r found; do
-        case $found in */.htaccess) ;; *) queue names "${found#"$root"/}" ;; esac
-    done <"$work/found"
+        case $found in */.htaccess) add override apache "${found#"$root"}" ;; *) queue names none "${found#"$root"/}" ;; esac
+    done <"$work/below"
+}
+
+strays() { # deployment files, stores and keys where people leave them: as rupex.host.search looks for them
+    set +f
+    for top in $root/* $root/.[!.]*; do
+        case ${top##*/} in bin | boot | dev | etc | lib | lib32 | lib64 | libx32 | lost+found | media | mnt | proc | run | sbin | sys | usr | var | .git) ;;
+        *) [ -d "$top" ] && [ ! -L "$top" ] && printf '%s\n' "$top" ;;
+        esac
+    done >"$work/tops"
+    set -f
+    for top in etc/docker etc/traefik etc/haproxy var/tmp var/backups var/lib/traefik usr/local/etc; do
+        [ -d "$root/$top" ] && printf '%s\n' "$root/$top" >>"$work/tops"
+    done
+    while IFS= read -r top; do
+        find "$top" -maxdepth 4 \( -name node_modules -o -name .git -o -name .cache -o -name __pycache__ -o -name site-packages \
+            -o -name .venv -o -name venv \) -prune -o -type f ! -name "*$newline*" ! -name "*$tab*" \( \
+            -name '*.key' -o -name '*.key[.~]*' -o -name '*.pem' -o -name '*.pem[.~]*' -o -name '*.p8' -o -name '*.pk8' \
+            -o -name 'id_[red]*' -o -name 'privkey*' -o -name 'acme*.json' -o -name '*compose*.y*ml' -o -name 'docker-stack*.y*ml' \
+            -o -name '.env' -o -name '.env.*' -o -name '*.env' -o -name 'Dockerfile*' -o -name 'Containerfile*' -o -name '*.tfvars' \
+            -o -name 'values*.y*ml' -o -name 'secret*.y*ml' -o -name 'traefik*.y*ml' -o -name 'haproxy*.y*ml' -o -name 'vars*.y*ml' \
+            \) -print 2>/dev/null
+    done <"$work/tops" | sed 1000q >"$work/strays"
+    while IFS= read -r found; do
+        case ${found##*/} in
+        *.y*ml) add deployment yaml "${found#"$root"}" ;;
+        acme*.json) add deployment none "${found#"$root"}" ;;
+        *.env | .env* | Dockerfile* | Containerfile* | *.tfvars) add deployment environment "${found#"$root"}" ;;
+        *) add credential credential "${found#"$root"}" ;;
+        esac
+    done <"$work/strays"
 }
 
 # --- the machine's own facts
@@ -472,13 +536,14 @@ names_below() { # a document root
 facts() {
     for command in "nginx -v" "apache2 -v" "httpd -v" "haproxy -v" "lighttpd -v" "caddy version" "openssl version"; do
         program=$(PATH=/usr/sbin:/usr/bin command -v "${command%% *}") || continue
-        version=$("$program" ${command#* } 2>&1 | sed -n 's/^[^0-9]*\([0-9][0-9]*\.[0-9][0-9]*\.[0-9][0-9]*\).*/\1/p' | sed 1q)
+        version=$("$program" ${command#* } 2>&1 </dev/null | sed -n 's/^[^0-9]*\([0-9][0-9]*\.[0-9][0-9]*\.[0-9][0-9]*\).*/\1/p' | sed 1q)
         name=${command%% *}
         case $name in apache2 | httpd) name=apache ;; esac
         [ -n "$version" ] && printf '%s\t%s\n' "$name" "$version"
     done >"$tree/rupex/versions.tsv"
     booted=$(sed -n 's/^btime //p' /proc/stat 2>/dev/null)
     ticks=$(getconf CLK_TCK 2>/dev/null || echo 100)
+    set +f
     for process in /proc/[0-9]*; do
         [ -n "$booted" ] || break
         said=$(cat "$process/stat" 2>/dev/null) || continue
@@ -489,88 +554,108 @@ facts() {
         started=$(date -u -d "@$started" +%Y-%m-%dT%H:%M:%S+00:00 2>/dev/null || date -u -r "$started" +%Y-%m-%dT%H:%M:%S+00:00)
         printf '%s\t%s\t%s\t%s\n' "${process#/proc/}" "$name" "$(ls -ld "$process" | awk '{ print $3 }')" "$started"
     done >"$tree/rupex/processes.tsv"
+    set -f
     if [ "$(id -u)" -eq 0 ]; then
         PATH=$PATH:/usr/sbin:/sbin
-        nft list ruleset >"$tree/rupex/nft.rules" 2>/dev/null || rm -f "$tree/rupex/nft.rules"
-        [ -s "$tree/rupex/nft.rules" ] || iptables-save >"$tree/rupex/iptables.rules" 2>/dev/null || :
-        for rules in "$tree/rupex/nft.rules" "$tree/rupex/iptables.rules"; do [ -s "$rules" ] || rm -f "$rules"; done
+        nft list ruleset >"$work/nft" 2>/dev/null || : >"$work/nft"
+        [ -s "$work/nft" ] || iptables-save >"$work/iptables" 2>/dev/null || :
+        for rules in nft iptables; do
+            [ -s "$work/$rules" ] && printf 'rules\t%s\t%s\n' "$work/$rules" "$tree/rupex/$rules.rules" >>"$work/texts"
+        done
     fi
 }
 
 # --- what is taken
 
-while read -r kind pattern; do
+while read -r kind language pattern; do
     [ -n "$kind" ] || continue
-    each "$kind" "$pattern"
+    each "$kind" "$language" "$pattern"
 done <<'ROWS'
 @ROWS@
 ROWS
 for folder in etc/ssl/private etc/letsencrypt/live etc/letsencrypt/archive etc/pki/tls/private root var/spool/cron; do closed "$folder"; done
 
 round=0
-: >"$work/done"
 while [ "$round" -lt 6 ]; do
     round=$((round + 1))
-    awk -F "$tab" '$1 == "configuration" { print $2 }' "$work/queue" | grep -Fvx -f "$work/done" >"$work/todo" || break
-    [ -s "$work/todo" ] || break
+    awk -F "$tab" -v OFS="$tab" '$1 == "configuration" && ($2 == "nginx" || $2 == "apache" || $3 ~ /(^|\/)(server|[^\/]+\/[^\/]+\/[^\/]+)\.xml$/) && !seen[$3]++ { print $2, $3 }' \
+        "$work/queue" | grep -Fvx -f "$work/done" >"$work/todo" || break
     cat "$work/todo" >>"$work/done"
-    while IFS= read -r config; do
+    while IFS=$tab read -r language config; do
         [ -r "$root/$config" ] || continue
-        case $config in server.xml | */server.xml)
-            named_in_xml "$root/$config" >"$work/tomcat"
-            while IFS=$tab read -r what word password; do
-                case $word in /*) ;; *) word=$(home_of "$config")/$word ;; esac
-                case $what in
-                store)
-                    add credential "$word"
-                    printf '%s\t%s\n' "$way" "$password" >>"$work/stores"
-                    ;;
-                application) application "$word" ;;
-                applications)
-                    old=$IFS
-                    IFS=$newline
-                    for found in $root$word/*; do [ -d "$found" ] && application "${found#"$root"}"; done
-                    IFS=$old
-                    ;;
-                esac
-            done <"$work/tomcat"
-            ;;
+        case $config in
+        server.xml | */server.xml) home=$(home_of "$config") ;;
+        */conf/*/*/*.xml) home=/${config%/conf/*} ;;
+        etc/tomcat*/*/*/*.xml) home=${config#etc/} home=/var/lib/${home%%/*} ;;
+        *) continue ;;
         esac
-        named "$root/$config" >"$work/named"
-        while IFS=$tab read -r kind word; do
-            case $word in
-            '' | *'$'*) continue ;;
-            /*) ;;
-            *) word=/$(base_of "$config")/$word ;;
+        named_in_xml "$root/$config" >"$work/tomcat"
+        for other in tomcat-users.xml web.xml context.xml catalina.properties; do add configuration "$(language_of "$other" none)" "/${config%/*}/$other"; done
+        while IFS=$tab read -r what word password; do
+            case $word in /*) ;; *) word=$home/$word ;; esac
+            case $what in
+            credential) add credential credential "$word" ;;
+            store)
+                add credential credential "$word"
+                printf '%s\t%s\n' "$way" "$password" >>"$work/stores"
+                ;;
+            application) application "$word" ;;
+            applications)
+                set +f
+                old=$IFS
+                IFS=$newline
+                for found in $root$word/*; do [ -d "$found" ] && printf '%s\n' "$found"; done >"$work/applications"
+                IFS=$old
+                set -f
+                while IFS= read -r found; do application "${found#"$root"}"; done <"$work/applications"
+                ;;
             esac
-            if [ "$kind" = root ]; then
-                names_below "$word"
-                continue
-            fi
-            old=$IFS
-            IFS=$newline
-            for found in $root$word; do
-                if [ -d "$found" ]; then
-                    for inner in "$found"/*; do [ -f "$inner" ] && add "$kind" "${inner#"$root"}"; done
-                else
-                    add "$kind" "${found#"$root"}"
-                fi
-            done
-            IFS=$old
-        done <"$work/named"
+        done <"$work/tomcat"
     done <"$work/todo"
+    named <"$work/todo" >"$work/named"
+    while IFS=$tab read -r kind language word; do
+        if [ "$kind" = root ]; then
+            names_below "$word"
+            continue
+        fi
+        set +f
+        old=$IFS
+        IFS=$newline
+        for found in $root$word; do
+            if [ -d "$found" ]; then
+                for inner in "$found"/*; do [ -f "$inner" ] && printf '%s\n' "$inner"; done
+            else
+                printf '%s\n' "$found"
+            fi
+        done >"$work/found"
+        IFS=$old
+        set -f
+        while IFS= read -r found; do add "$kind" "$language" "${found#"$root"}"; done <"$work/found"
+    done <"$work/named"
 done
 
-: >"$work/folders"
-rights dir ""
-# What store runs may ask for a password on standard input, which is not where the queue may be.
-while IFS=$tab read -r kind file <&3; do store "$kind" "$file" </dev/null; done 3<"$work/queue"
-sort -u "$work/folders" | while IFS= read -r folder; do rights dir "$folder"; done
+strays
+awk -F "$tab" '!seen[$3]++' "$work/queue" | sed ${MOST_ITEMS}q >"$work/items"
+: >"$work/texts"
+# What store runs may ask for a password on standard input, which is not where the list may be.
+while IFS=$tab read -r kind language file <&3; do store "$kind" "$language" "$file" </dev/null; done 3<"$work/items"
 [ -z "$root" ] && facts
+awk -v TABLES="$work/tables" -f "$work/program" <"$work/texts" || exit 4
+WORK=$work
+export WORK
+awk -F "$tab" '{ print $3 }' "$work/items" | rights >"$tree/manifest.mtree" || exit 4
+# A copy of a host may bring the owners and modes along that it lost; they hold against those of the copy.
+if [ -n "$root" ] && [ -f "$root/manifest.mtree" ]; then
+    awk '/^(\.|\/set|\/unset|[^# ]*\/)/ {
+        row = $1; for (i = 2; i <= NF; i++) if ($i ~ /^(type|mode|uname|gname|uid|gid|time)(=[A-Za-z0-9_.-]*)?$/) row = row " " $i
+        print row }' "$root/manifest.mtree" >>"$tree/manifest.mtree"
+fi
+access_lists >"$tree/rupex/access.tsv"
 
-(cd "$tree" && tar cf - .) | gzip -9 >"$work/snapshot" || exit 4
-cat "$work/snapshot" >"$out" || exit 4
-echo "$out written: $(wc -l <"$work/queue" | tr -d ' ') items, no private key. Audit it elsewhere: rupex audit ${out##*/}"
+(cd "$tree" && tar cf - .) | gzip -9 >"$out" || exit 4
+[ -s "$out" ] && gzip -t "$out" || exit 4
+is_done=1
+echo "$out written: $(wc -l <"$work/items" | tr -d ' ') items, no private key. Audit it elsewhere: rupex audit ${out##*/}"
 count=$(grep -c 'permission denied\|may not be' "$unread")
 if [ "$count" -gt 0 ]; then
     echo "$count could not be read (see rupex/unread.tsv in it); run it as root to take them too." >&2

@@ -1,4 +1,4 @@
-"""What a snapshot of a host takes: the table ``evidence.tsv``, and what the configurations themselves name."""
+"""What a snapshot of a host takes: the tables ``evidence.tsv``, and what an audit of the host reads."""
 
 from __future__ import annotations
 
@@ -11,10 +11,10 @@ from typing import Final, Literal
 import msgspec
 from msgspec import Struct
 
-from rupex.gather import Scene, open_scene
+from rupex.gather import host_of, open_scene
 from rupex.host import HostTree, TreeError
 from rupex.host.search import search
-from rupex.host.tree import inside
+from rupex.host.tree import Entry, inside
 from rupex.model import bounds
 
 Kind = Literal[
@@ -23,33 +23,50 @@ Kind = Literal[
 ]  # fmt: skip
 """What an item is for. ``names``: files under a document root, of which only the name is taken."""
 
+TABLES: Final = ("rupex.snapshot", "rupex.servers.nginx", "rupex.servers.apache", "rupex.servers.tomcat")
 MOST_ITEMS: Final = 60_000
 DEPTH: Final = 6
 """Folders below the start of a pattern that ``**`` goes into."""
 MOST_NAMES: Final = 5_000
 """Names under one document root; of a larger one nothing is taken, so that nobody takes what is missing for absent."""
 _FOLDER_NAMES: Final = 2_000
+_FAMILY_LANGUAGES: Final = {"nginx": "nginx", "apache": "apache"}
+_LANGUAGES_BY_NAME: Final = (  # of what an audit reads beside the tables
+    (re.compile(r".*\.xml"), "xml"),
+    (re.compile(r".*\.(?:properties|security)"), "properties"),
+    (re.compile(r".*\.(?:html?|jsp)"), "page"),
+    (re.compile(r"rewrite\.config|\.htaccess"), "apache"),
+    (re.compile(r".*\.(?:pem|crt|cer|key|der|p8|pk8|p12|pfx|jks|keystore)(?:[.~].*)?"), "credential"),
+    (re.compile(r".*\.cnf"), "openssl"),
+    (re.compile(r".*\.(?:timer|service)"), "unit"),
+    (re.compile(r".*\.ya?ml"), "yaml"),
+    (re.compile(r".*\.ini|cli\.conf"), "ini"),
+)
+_FOUND_LANGUAGES: Final = {"key": "credential", "acme store": "credential", "deployment": "environment"}
 
 
 class Row(Struct, frozen=True, array_like=True):
-    """One line of the table."""
+    """One line of a table."""
 
     kind: Kind
+    language: str
     pattern: str
     purpose: str
 
 
 class Item(Struct, frozen=True):
-    """One file or link that is taken. ``path`` as it is reached, links on the way resolved."""
+    """One file or link that is taken. ``path`` as it is reached, links on the way resolved; ``language``: what its text is
+    written in, which says what of it leaves."""
 
     path: str
     kind: Kind
+    language: str
 
 
 def evidence_rows() -> tuple[Row, ...]:
-    """The table of what is taken on every host."""
-    text = resources.files("rupex.snapshot").joinpath("evidence.tsv").read_text("utf-8")
-    lines = (line.split("\t") for line in text.splitlines() if line and not line.startswith("#"))
+    """The tables of what is taken on every host."""
+    texts = (resources.files(package).joinpath("evidence.tsv").read_text("utf-8") for package in TABLES)
+    lines = (line.split("\t") for text in texts for line in text.splitlines() if line and not line.startswith("#"))
     return tuple(msgspec.convert(line, Row) for line in lines)
 
 
@@ -70,29 +87,72 @@ def plan(tree: HostTree) -> Plan:
     unlisted: list[tuple[str, str]] = []
     closed: dict[str, str] = {}
 
-    def take(path: str, kind: Kind) -> None:
-        for step in _with_links(tree, path):
+    def take(path: str, kind: Kind, language: str) -> None:
+        for step in _with_links(tree, path, own_folder=kind in ("override", "deployment")):
             if len(found) < MOST_ITEMS:
-                found.setdefault(step, Item(step, kind))
+                found.setdefault(step, Item(step, kind, language))
 
     for row in evidence_rows():
         for named in _matching(tree, row.pattern, closed):
-            take(named, row.kind)
+            take(named, row.kind, row.language)
     for one in search(tree):
-        take(one.path, "credential" if one.kind == "key" else "deployment")
-    scene = open_scene(tree, "", name="host")
-    for path, kind in _named(scene):
-        take(path, kind)
-    for root in sorted(
-        {root for c in scene.configurations for service in c.services for root in service.document_roots}
-    ):
+        name = one.path.rpartition("/")[2]
+        language = _FOUND_LANGUAGES[one.kind] if one.kind != "deployment" else _language_of(name, "environment")
+        take(one.path, "credential" if one.kind == "key" else "deployment", language)
+    recorder = _Recorder(tree)
+    scene = open_scene(recorder, "", name="host")
+    host_of(scene)
+    for configuration in scene.configurations:
+        for path in configuration.files:
+            name = path.rpartition("/")[2]
+            take(path, "configuration", _FAMILY_LANGUAGES.get(configuration.family) or _language_of(name, "none"))
+        for override in configuration.overrides:
+            take(override, "override", "apache")
+        for use in configuration.certificate_uses():
+            for named in (use.certificate, use.key):
+                if named is not None:
+                    take(named, "credential", "credential")
+        for store in configuration.stores:
+            take(store.path, "credential", "credential")
+    for read in recorder.read_paths:
+        take(read, "configuration", _language_of(read.rpartition("/")[2], "unknown"))
+    roots = {root for c in scene.configurations for service in c.services for root in service.document_roots}
+    for root in sorted(roots):
         names = _names_below(tree, root)
         if names is None:
             unlisted.append((root, f"more than {MOST_NAMES} names, or folders more than {DEPTH} deep"))
         for name in names or ():
-            take(name, "names")
+            is_override = name.endswith("/.htaccess")
+            take(name, "override" if is_override else "names", "apache" if is_override else "none")
     passwords = {_real(tree, path): word for path, word in scene.around.credentials.passwords.items()}
     return Plan(tuple(found[path] for path in sorted(found)), tuple(unlisted), tuple(closed.items()), passwords)
+
+
+def _language_of(name: str, otherwise: str) -> str:
+    return next((language for pattern, language in _LANGUAGES_BY_NAME if pattern.fullmatch(name.lower())), otherwise)
+
+
+class _Recorder(HostTree):
+    """A tree that notes which files are read."""
+
+    def __init__(self, tree: HostTree) -> None:
+        super().__init__()
+        self.tree, self.root = tree, tree.root
+        self.read_paths: dict[str, None] = {}
+
+    def link_target(self, path: str) -> str | None:
+        return self.tree.link_target(path)
+
+    def entry(self, path: str) -> Entry | None:
+        return self.tree.entry(path)
+
+    def names_in(self, path: str) -> list[str]:
+        return self.tree.names_in(path)
+
+    def read_real(self, path: str, limit: int) -> bytes:
+        content = self.tree.read_real(path, limit)
+        self.read_paths.setdefault(path)
+        return content
 
 
 def _real(tree: HostTree, path: str) -> str:
@@ -102,45 +162,38 @@ def _real(tree: HostTree, path: str) -> str:
         return path
 
 
-def _named(scene: Scene) -> Iterator[tuple[str, Kind]]:
-    """The files that configurations name: their own parts, certificates and keys."""
-    for configuration in scene.configurations:
-        for path in configuration.files:
-            yield path, "configuration"
-        for use in configuration.certificate_uses():
-            for named in (use.certificate, use.key):
-                if named is not None:
-                    yield named, "credential"
-
-
-def _with_links(tree: HostTree, path: str) -> Iterator[str]:
-    """``path`` and what it leads to: each link on the way, and the file behind it."""
-    for _ in range(bounds.LINKS):
-        folder, _, name = path.rpartition("/")
-        try:
-            here = f"{tree.real(folder)}/{name}" if folder else name
-            if tree.entry(here) is None:
-                return
-            if folder and tree.real(folder) != folder:
-                yield from _links_above(tree, folder)
-            yield here
+def _with_links(tree: HostTree, path: str, *, own_folder: bool) -> Iterator[str]:
+    """``path`` and what it leads to: each link on the way, and the file behind it. ``own_folder``: a link that leaves its
+    folder, or leads to what belongs to another account, is taken and not followed: whoever may write that folder is not the
+    one who takes the snapshot, and chose what it leads to."""
+    left, before = inside(path).split("/"), ""
+    links = 0
+    try:
+        while left:
+            here = f"{before}/{left[0]}" if before else left[0]
             target = tree.link_target(here)
-        except TreeError:
-            return
-        if target is None:
-            return
-        path = target if target.startswith("/") else f"{here.rpartition('/')[0]}/{target}"
-        path = inside(path)
-
-
-def _links_above(tree: HostTree, folder: str) -> Iterator[str]:
-    """The links among the folders on the way to ``folder``."""
-    parts = folder.split("/")
-    for end in range(1, len(parts) + 1):
-        above, _, name = "/".join(parts[:end]).rpartition("/")
-        here = f"{tree.real(above)}/{name}" if above else name
-        if tree.link_target(here) is not None:
+            if target is None:
+                before = here
+                del left[0]
+                continue
             yield here
+            links += 1
+            if links > bounds.LINKS or (own_folder and len(left) == 1 and not _stays(tree, here)):
+                return
+            start = target if target.startswith("/") else f"{before}/{target}"
+            left, before = [part for part in inside(start).split("/") if part] + left[1:], ""
+        if tree.entry(before) is not None:
+            yield before
+    except TreeError:
+        return
+
+
+def _stays(tree: HostTree, link: str) -> bool:
+    """Whether the link leads to a file in its own folder, or below, that belongs to the account that the link belongs to."""
+    target = tree.real(link)
+    here, there = tree.entry(link), tree.entry(target)
+    folder = link.rpartition("/")[0]
+    return here is not None and there is not None and target.startswith(f"{folder}/") and here.owner == there.owner
 
 
 def _matching(tree: HostTree, pattern: str, closed: dict[str, str]) -> Iterator[str]:

@@ -3,69 +3,80 @@
 from __future__ import annotations
 
 import io
-import os
 import tarfile
-import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
-from typing import Final, Literal
+from typing import IO, Final, Literal
 
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.taken import OWNERS_LOST, UNREAD
+from rupex.host.taken import OWNERS_LOST, UNREAD, escaped
 from rupex.host.tree import Entry
 from rupex.model import RupexError, bounds
-from rupex.snapshot.clean import Cleaned, clean_content, clean_packages, clean_store
-from rupex.snapshot.plan import Item, Plan
+from rupex.snapshot.clean import clean_content
+from rupex.snapshot.mask import Masker
+from rupex.snapshot.plan import Plan
 
 MODES: Final[Mapping[str, Literal["w:gz", "w:xz", "w"]]] = {
     ".tar.gz": "w:gz", ".tgz": "w:gz", ".tar.xz": "w:xz", ".txz": "w:xz", ".tar": "w",
 }  # fmt: skip
+LEFT_OUT: Final = "left out when the snapshot was taken: "
 
 
 class Taken(Struct, frozen=True):
-    """One item as it was taken: ``how`` for a person; ``size`` of what leaves; ``unread``: why its content does not."""
+    """One item as it was taken: ``how`` for a person; ``size`` in bytes of what leaves; ``unread``: why its content does not
+    leave; ``whole_size``: in bytes, of such a file."""
 
     path: str
     kind: str
     how: str
     size: int = 0
     unread: str | None = None
+    whole_size: int | None = None
 
 
 def take(tree: HostTree, planned: Plan) -> Iterator[tuple[Taken, bytes]]:
     """Each item with the bytes that leave of it: none of a link, of what is only named, or could not be read."""
+    masker = Masker()
     for item in planned.items:
         target = tree.link_target(item.path)
         if target is not None:
             yield Taken(item.path, item.kind, f"link to {target}"), b""
             continue
-        if item.kind == "names" and not item.path.endswith("/.htaccess"):
-            yield Taken(item.path, item.kind, "only its name", unread="of site content only names are taken"), b""
-            continue
-        try:
-            content = tree.read(
-                item.path, bounds.CREDENTIAL_FILE_BYTES if item.kind != "package" else bounds.CONFIG_TOTAL_BYTES
+        entry = _entry(tree, item.path)
+        size = None if entry is None else entry.size
+        if item.language == "none":
+            what = (
+                "of site content only names are taken"
+                if item.kind == "names"
+                else f"{LEFT_OUT}not needed, only its name"
             )
-        except TreeError as error:
-            yield Taken(item.path, item.kind, error.message, unread=error.message), b""
+            yield Taken(item.path, item.kind, "only its name", unread=what, whole_size=size), b""
             continue
-        cleaned = _cleaned(item, content, planned.passwords.get(item.path))
+        limit = bounds.CONFIG_TOTAL_BYTES if item.kind == "package" else bounds.CONFIG_FILE_BYTES
+        try:
+            content = tree.read_real(item.path, limit)
+        except TreeError as error:
+            yield Taken(item.path, item.kind, error.message, unread=error.message, whole_size=size), b""
+            continue
+        cleaned = clean_content(item.language, content, masker, planned.passwords.get(item.path))
         kept = cleaned.content
-        unread = f"left out when the snapshot was taken: {cleaned.how}" if kept is None else None
-        yield Taken(item.path, item.kind, cleaned.how, len(kept or b""), unread), kept or b""
+        unread = f"{LEFT_OUT}{cleaned.how}" if kept is None else None
+        yield Taken(item.path, item.kind, cleaned.how, len(kept or b""), unread, size), kept or b""
 
 
-def _cleaned(item: Item, content: bytes, password: str | None) -> Cleaned:
-    stored = None if password is None else clean_store(content, password)
-    if stored is not None:
-        return stored
-    return clean_packages(content) if item.kind == "package" else clean_content(item.path, content)
+def archive_mode(path: Path) -> Literal["w:gz", "w:xz", "w"]:
+    """How an archive called ``path`` is written. Raises :class:`~rupex.model.RupexError` for another name."""
+    mode = next((mode for suffix, mode in MODES.items() if path.name.lower().endswith(suffix)), None)
+    if mode is None:
+        raise RupexError(f"{path}: a snapshot's name ends in {', '.join(MODES)}")
+    return mode
 
 
-def write_snapshot(
-    path: Path,
+def write_archive(
+    file: IO[bytes],
+    mode: Literal["w:gz", "w:xz", "w"],
     tree: HostTree,
     taken: Iterable[tuple[Taken, bytes]],
     facts: Mapping[str, str],
@@ -74,34 +85,23 @@ def write_snapshot(
     unlisted: Iterable[tuple[str, str]] = (),
     told: Callable[[Taken], None] = lambda _: None,
 ) -> list[Taken]:
-    """Write the archive ``path``, whole or not at all, readable by its owner only. ``facts``: texts for the folder
-    ``rupex/``, by their path; ``now``: seconds since 1970, their time. Raises :class:`~rupex.model.RupexError`."""
-    mode = next((mode for suffix, mode in MODES.items() if path.name.lower().endswith(suffix)), None)
-    if mode is None:
-        raise RupexError(f"{path}: a snapshot's name ends in {', '.join(MODES)}")
+    """Write the archive to ``file``. ``facts``: texts for the folder ``rupex/``, by their path; ``now``: seconds since 1970,
+    their time. Raises :class:`OSError`."""
     items: list[Taken] = []
-    holder = None
-    try:
-        descriptor, holder = tempfile.mkstemp(prefix=".rupex-", dir=path.absolute().parent)
-        with (
-            os.fdopen(descriptor, "wb") as file,
-            tarfile.open(fileobj=file, mode=mode, format=tarfile.PAX_FORMAT) as archive,
-        ):
-            writer = _Writer(archive, tree)
-            for one, content in taken:
-                writer.add(one.path, content)
-                items.append(one)
-                told(one)
-            left_out = [*((one.path, one.unread) for one in items if one.unread is not None), *unlisted]
-            unread = "".join(f"{path}\t{why}\n" for path, why in left_out)
-            for name, text in sorted({**facts, UNREAD: unread}.items()):
-                writer.add_text(name, text, now)
-        os.replace(holder, path)
-    except OSError as error:
-        raise RupexError(f"{path}: cannot be written ({error.strerror})") from None
-    finally:
-        if holder is not None and os.path.exists(holder):
-            os.unlink(holder)
+    with tarfile.open(fileobj=file, mode=mode, format=tarfile.PAX_FORMAT) as archive:
+        writer = _Writer(archive, tree)
+        for one, content in taken:
+            writer.add(one.path, content)
+            items.append(one)
+            told(one)
+        rows = [(one.path, one.unread, one.whole_size) for one in items if one.unread is not None]
+        rows += [(path, why, None) for path, why in unlisted]
+        unread = "".join(
+            f"{escaped(path)}\t{escaped(why)}" + ("" if size is None else f"\t{size}") + "\n"
+            for path, why, size in rows
+        )
+        for name, text in sorted({**facts, UNREAD: unread}.items()):
+            writer.add_text(name, text, now)
     return items
 
 

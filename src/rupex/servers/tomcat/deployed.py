@@ -9,6 +9,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
+from rupex.host.secrets import is_factory_word
 from rupex.host.tree import inside
 from rupex.http.defaults import default_page
 from rupex.model import Problem, Provenance, Sample, bounds
@@ -21,9 +22,6 @@ _SAMPLES: Final = {
     "/manager": "application",
     "/host-manager": "application",
 }
-_WELL_KNOWN: Final = frozenset(
-    "tomcat admin manager password changeit changeme s3cret secret root test role1 both".split()
-)
 _VERSION = re.compile(r"##.*$")
 _MOST: Final = 500
 
@@ -163,5 +161,5 @@ def samples(reader: Reader, deployed: list[Context], users: Element | None) -> I
                     yield Sample("page", page, context.provenance)
     for user in users.all("user") if users is not None else ():
         name, password = user.get("username") or user.get("name"), user.get("password")
-        if password.lower() in _WELL_KNOWN or password == name:
+        if is_factory_word(password) or password == name:
             yield Sample("account", f"the account {name} with a password that everybody knows", user.provenance())

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Final
 
 from rupex.host import TreeError
+from rupex.host.secrets import is_factory_word
 from rupex.http.urls import authority_of
 from rupex.model import (
     Alike,
@@ -38,7 +39,6 @@ from rupex.servers.tomcat.release import default, find_java, find_release
 from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
 
-_WELL_KNOWN_STORES: Final = frozenset(("changeit", "changeme", "password", "secret", "rupex-well-known-secret-removed"))
 _PASSWORDS: Final = ("certificateKeystorePassword", "keystorePass", "truststorePassword", "truststorePass")
 
 
@@ -154,7 +154,7 @@ class TomcatConfiguration:
         self.around.credentials.passwords[path] = "changeit" if word is None else word
         is_reference = word is not None and "${" in word
         in_clear = word is not None and not is_reference and not (place.get("certificateKeystorePasswordFile"))
-        return StoreUse(path, word is None or word in _WELL_KNOWN_STORES, in_clear, place.provenance())
+        return StoreUse(path, word is None or is_factory_word(word), in_clear, place.provenance())
 
     # The protocol
 
