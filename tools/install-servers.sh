@@ -18,6 +18,10 @@ want systemd-analyze systemd
 want bsdtar libarchive-tools
 want /usr/share/tomcat10/lib/catalina.jar tomcat10
 want /usr/share/java/tomcat9-catalina.jar libtomcat9-java
+want strace strace
+want gawk gawk
+want mawk mawk
+want busybox busybox
 want nft nftables
 want iptables-restore iptables
 want ip iproute2

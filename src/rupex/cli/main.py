@@ -25,7 +25,12 @@ def entry() -> None:
 
         print(f"rupex {__version__}", flush=True)
         os._exit(DONE)
-    status = main(arguments)
+    if "collect" in arguments:  # on a machine that nothing is to be changed of, not even by a compiled module
+        sys.dont_write_bytecode = True
+    try:
+        status = main(arguments)
+    except SystemExit as ended:  # of argparse: help, or wrong usage
+        status = ended.code if isinstance(ended.code, int) else USAGE
     for stream in (sys.stdout, sys.stderr):
         try:
             stream.flush()

@@ -177,12 +177,8 @@ def _value_span(text: str, core: re.Match[str], after: re.Match[str]) -> tuple[i
     if text[start] in "\"'":
         start, end = start + 1, end - 1
     value = text[start:end].strip()
-    if (
-        len(value) < 3
-        or value.startswith(f"{MASKED}-")
-        or _REFERENCE.fullmatch(value)
-        or value.startswith("-----BEGIN")
-    ):
+    is_kept = value.startswith((f"{MASKED}-", "-----BEGIN"))
+    if len(value) < 3 or is_kept or _REFERENCE.fullmatch(value):
         return None
     return start, end, name, "password"
 

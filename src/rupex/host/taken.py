@@ -1,7 +1,7 @@
 """What a snapshot says of itself: the folder ``rupex/`` at its root, with tables of tab-separated text.
 
-``unread.tsv``: path, why its content is not in it, and how many bytes it has. ``versions.tsv``: program, version. ``access.tsv``: path, its
-access list as text, ``?`` for one that was not read. ``processes.tsv``: pid, name, account,
+``unread.tsv``: path, why its content is not in it, and how many bytes it has. ``versions.tsv``: program, version.
+``access.tsv``: path, its access list as text, ``?`` for one that was not read. ``processes.tsv``: pid, name, account,
 start (RFC 3339). ``nft.rules``, ``iptables.rules``: what the kernel had loaded.
 """
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from typing import Final
 
-# Words of the page, what it is, and what of it tells so. Read off the pages of Debian 12's packages and of the projects' own, 2026-11-25.
+# Words of the page, what it is, and what of it tells so. Read off the pages of Debian 12's packages and of the projects'
+# own, 2026-11-25.
 _PAGES: Final = (
     (re.compile(r"<title>Welcome to nginx"), "nginx's welcome page", "<title>Welcome to nginx"),
     (re.compile(r"<title>Apache2 Debian Default Page: It works</title>"), "Apache httpd's page of Debian's package",

@@ -84,9 +84,8 @@ def clean_credential(content: bytes, password: str | None = None) -> Cleaned:
         if blocks:
             has_key = any(b"RUPEX KEY DESCRIPTION" in block for block in blocks)
             return Cleaned(b"".join(blocks), "key described" if has_key else "certificates or parameters")
-        if content[:1] == b"\x30" and b"-----BEGIN" not in content:
-            if list(parse_certificates(content)):
-                return Cleaned(der_forms(content)[0], "certificate")
+        if content[:1] == b"\x30" and b"-----BEGIN" not in content and list(parse_certificates(content)):
+            return Cleaned(der_forms(content)[0], "certificate")
     except CredentialError:
         pass
     if content[:1] == b"\x30" and (described := _described(content)) is not None:

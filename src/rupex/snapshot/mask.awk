@@ -17,7 +17,7 @@ BEGIN {
 }
 
 {
-    language = $1; target = $3; held = 0; in_key = 0; pending = 0
+    language = $1; target = $3; held = 0; split("", secret_kind); in_key = 0; pending = 0
     printf "" > target
     begin()
     while ((getline line < $2) > 0) take(hold(line))
@@ -77,15 +77,15 @@ function is_safe(text, how) {
     if (how == "test") return looks_safe(text) || plain_pattern(text)
     if (how == "parts") { gsub(/^ +| +$/, "", text); return plain(text) || tolower(text) == "basic" || tolower(text) == "bearer" }
     if (how == "setting") return plain(text) || has_shape(text, "boolean")
-    if (how == "never") return text == "" || text == "off"
+    if (how == "never") return 0
     if (how == "compare") return text == ""
     return plain(text) || has_shape(text, how)
 }
 
 function mark(kind, value, compared) {
     if (compared) {
-        if (value in equal) return equal[value]
         if (value in secret_kind) kind = secret_kind[value]
+        if (value in equal && index(equal[value], kind "-") == 1) return equal[value]
     }
     kind = kind "-" (++marks)
     if (compared) equal[value] = kind
@@ -101,7 +101,8 @@ function each(text, how, compared,   pos, start, c, made, first, len) {
     while (pos <= length(text)) {
         c = substr(text, pos, 1); len = 0
         if (c == "\001") { match(substr(text, pos), /^\001[0-9]+\002/); len = RLENGTH }
-        else if ((c == "$" || c == "%") && language in variable && match(substr(text, pos), variable[language])) len = RLENGTH
+        else if (c == "r" && match(substr(text, pos), /^rupex-(secret|factory-secret|masked)-[0-9]+/)) len = RLENGTH
+        else if ((c == "$" || c == "%") && how != "never" && language in variable && match(substr(text, pos), variable[language])) len = RLENGTH
         if (len < 1) { pos++; continue }
         if (pos > start) made = made literal(substr(text, start, pos - start), how, compared, !first, 1)
         first = 0
@@ -114,7 +115,7 @@ function each(text, how, compared,   pos, start, c, made, first, len) {
 }
 
 function literal(text, how, compared, is_behind, is_before,   head, tail, core) {
-    if (text ~ /^rupex-(secret|factory-secret|masked)-[0-9]+$/ || is_safe(text, how)) return text
+    if (is_safe(text, how)) return text
     core = text; head = tail = ""
     if (is_behind && match(core, /^[^A-Za-z0-9_]+/)) { head = substr(core, 1, RLENGTH); core = substr(core, RLENGTH + 1) }
     if (is_before && match(core, /[^A-Za-z0-9_]+$/)) { tail = substr(core, RSTART); core = substr(core, 1, RSTART - 1) }
@@ -176,17 +177,36 @@ function cookie(text,   n, part, at, made, k, name) {
     return made
 }
 
-function value(text, kind, name,   compared) {
+function value(text, kind, name,   compared, at) {
     compared = sub(/=$/, "", kind)
     if (kind == "all" || kind == "look" || kind == "test" || kind == "setting" || kind == "kind" || kind == "image" || kind == "name" ||
         kind == "parts" || kind == "compare") return each(text, kind, compared || kind == "compare" || kind == "test")
-    if (kind == "file") return (length(text) <= 512 && text !~ /^data:/) ? place(text) : each(text, "plain", 0)
+    if (kind == "file") {
+        if (text ~ /^data:/) return "data:" value(substr(text, 6), "never", "")
+        return length(text) <= 512 ? place(text) : each(text, "never", 0)
+    }
     if (kind == "place") return place(text)
     if (kind == "answer") return text ~ /^([a-z][a-z0-9+.-]*:\/\/|[\/$@]|[0-9]+$)/ ? place(text) : each(text, "look", 0)
     if (kind == "header") return header(name, text)
     if (kind == "request") return each(text, is("request-header", name) ? "look" : "parts", 0)
+    if (kind == "assign" || kind == "pairs" || kind == "env") {
+        if (!(at = index(text, "="))) return each(text, kind == "pairs" ? "look" : "name", 0)
+        return each(substr(text, 1, at - 1), "name", 0) "=" each(substr(text, at + 1), kind == "env" ? "setting" : "look", kind == "assign")
+    }
+    if (kind == "defines") return defines(text)
     if (kind == "shutdown") return text == "SHUTDOWN" ? text : each(text, "plain", 0)
-    return each(text, "never", compared)
+    return text == "" || text == "off" ? text : each(text, "never", compared)
+}
+
+function defines(text,   made, part, previous) { # the options that a server is started with: -D NAME says which sections hold
+    made = previous = ""
+    while (text != "") {
+        if (match(text, /^[ \t]+/)) { made = made substr(text, 1, RLENGTH); text = substr(text, RLENGTH + 1); continue }
+        match(text, /^[^ \t]+/); part = substr(text, 1, RLENGTH); text = substr(text, RLENGTH + 1)
+        made = made (part == "-D" ? part : each(part, previous == "-D" || part ~ /^-D/ ? "name" : "look", 0))
+        previous = part
+    }
+    return made
 }
 
 function compare(text, kind) { return kind == "all" ? each(text, "all", 0) : each(text, "test", 1) }
@@ -496,10 +516,7 @@ function apache_arguments(kinds, words,   k, kind, action, name, at, text, value
     for (k = 2; k <= words; k++) {
         text = w_text[k]
         kind = kinds ~ /^last / ? (k == words ? substr(kinds, 6) : "all") : kind_at(kinds, k - 1)
-        at = index(text, "=")
-        if (kind == "assign") w_made[k] = at ? each(substr(text, 1, at - 1), "name", 0) "=" each(substr(text, at + 1), "look", 1) : each(text, "name", 0)
-        else if (kind == "pairs") w_made[k] = at ? each(substr(text, 1, at - 1), "name", 0) "=" each(substr(text, at + 1), "look", 0) : each(text, "look", 0)
-        else if (kind == "flags") w_made[k] = flags(text)
+        if (kind == "flags") w_made[k] = flags(text)
         else w_made[k] = value(text, kind, tolower(w_text[k - 1]))
     }
 }
@@ -587,7 +604,7 @@ function setting_line(line,   bare, name, head, made) {
     else if (match(line, /^[ \t]*((export|ENV|ARG|set|:)[ \t]+)?["']?([$][{])?[A-Za-z_.][A-Za-z0-9_.-]*["']?[ \t]*:?[=:][ \t]*/)) {
         head = substr(line, 1, RLENGTH); name = head
         sub(/^[ \t]*((export|ENV|ARG|set|:)[ \t]+)?["']?([$][{])?/, "", name); sub(/["']?[ \t]*:?[=:][ \t]*$/, "", name)
-        if (length(name) <= 60) { setting = name; made = head setting_value(name, substr(line, length(head) + 1)) } else made = quoted(line, "never")
+        if (language == "ini" ? ("ini\t" tolower(name)) in class || looks_safe(name) : length(name) <= 60) { setting = name; made = head setting_value(name, substr(line, length(head) + 1)) } else made = quoted(line, "never")
     } else made = quoted(line, language == "environment" ? "kind" : "look")
     if (line !~ /\\\r?$/) setting = ""
     return made

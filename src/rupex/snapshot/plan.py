@@ -103,15 +103,15 @@ def plan(tree: HostTree) -> Plan:
     scene = open_scene(recorder, "", name="host")
     host_of(scene)
     for configuration in scene.configurations:
-        for path in configuration.files:
-            name = path.rpartition("/")[2]
-            take(path, "configuration", _FAMILY_LANGUAGES.get(configuration.family) or _language_of(name, "none"))
+        for part in configuration.files:
+            name = part.rpartition("/")[2]
+            take(part, "configuration", _FAMILY_LANGUAGES.get(configuration.family) or _language_of(name, "none"))
         for override in configuration.overrides:
             take(override, "override", "apache")
         for use in configuration.certificate_uses():
-            for named in (use.certificate, use.key):
-                if named is not None:
-                    take(named, "credential", "credential")
+            for credential in (use.certificate, use.key):
+                if credential is not None:
+                    take(credential, "credential", "credential")
         for store in configuration.stores:
             take(store.path, "credential", "credential")
     for read in recorder.read_paths:

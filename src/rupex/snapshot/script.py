@@ -1,5 +1,5 @@
-"""The snapshot as a plain POSIX shell script, made of ``collect.sh``, the program ``mask.awk`` and the same tables of what is taken
-and what may leave."""
+"""The snapshot as a plain POSIX shell script, made of ``collect.sh``, the program ``mask.awk`` and the same tables of what is
+taken and what may leave."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
 """Texts as they may leave a machine: every value that is not on the list of what may go (``leaves.tsv``) is a mark.
 
-Text in, text out. The lines, the words and their quotes stay, so that an audit of the result finds the same directives in the same
-places. Two steps: what is a secret by its name or place (:mod:`rupex.host.secrets`) becomes a secret's mark, whatever directive it
-stands in; then each word goes by the class of its directive. ``mask.awk`` does the same in the script.
+Text in, text out. The lines, the words and their quotes stay, so that an audit of the result finds the same directives in
+the same places. Two steps: what is a secret by its name or place (:mod:`rupex.host.secrets`) becomes a secret's mark,
+whatever directive it stands in; then each word goes by the class of its directive. ``mask.awk`` does the same in the script.
 """
 
 from __future__ import annotations

@@ -84,14 +84,8 @@ def _arguments(name: str, words: list[str], masker: Masker) -> list[str]:
 
 
 def _argument(word: str, kind: str, masker: Masker) -> str:
-    if kind == "assign":
-        name, equals, value = word.partition("=")
-        return masker.value(name, "name") + equals + masker.value(value, "look=")
     if kind == "flags":
         return _flags(word, masker)
-    if kind == "pairs":
-        key, equals, value = word.partition("=")
-        return f"{masker.value(key, 'name')}={masker.value(value, 'look')}" if equals else masker.value(word, "look")
     return masker.value(word, kind)
 
 

@@ -1,4 +1,4 @@
-"""Texts that go line by line, as they may leave a machine: settings, scripts and tables of cron, YAML, rules of packet filters."""
+"""Texts that go line by line, as they may leave a machine: settings, scripts, tables of cron, YAML, rules of packet filters."""
 
 from __future__ import annotations
 
@@ -44,14 +44,23 @@ def mask_settings(text: str, masker: Masker) -> str:
             made.append(line if _SECTION.fullmatch(bare) else _quoted(line, "never", masker))
         elif re.match(r"[ \t]*\.include[ \t]", line):
             made.append(_quoted(line, "file", masker))
-        elif assignment is not None and len(assignment[2]) <= _LONGEST_NAME:
+        elif assignment is not None and _may_be_named(assignment[2], masker):
             name = assignment[2]
             made += [assignment[0], _setting(name, line[assignment.end() :], masker)]
+        elif assignment is not None:
+            made.append(_quoted(line, "never", masker))
         else:
             made.append(_quoted(line, "kind" if masker.language == "environment" else "look", masker))
         if not line.rstrip("\r\n").endswith("\\"):
             name = ""
     return "".join(made)
+
+
+def _may_be_named(name: str, masker: Masker) -> bool:
+    """Whether the name of a setting may leave. Certificate clients also have domains, and what people call things, as names."""
+    if masker.language == "ini":
+        return ("ini", name.lower()) in classes() or masker.looks_safe(name)
+    return len(name) <= _LONGEST_NAME
 
 
 def _setting(name: str, text: str, masker: Masker) -> str:

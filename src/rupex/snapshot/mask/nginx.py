@@ -1,5 +1,5 @@
-"""nginx's configuration as it may leave a machine. Its words are found as :mod:`rupex.servers.nginx.syntax` finds them, but a break of
-the grammar ends nothing here: the rest is masked by the same rules."""
+"""nginx's configuration as it may leave a machine. Its words are found as :mod:`rupex.servers.nginx.syntax` finds them, but a
+break of the grammar ends nothing here: the rest is masked by the same rules."""
 
 from __future__ import annotations
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
+from functools import cache
 from typing import Final
 
 from rupex.host.marks import FACTORY_SECRET, MARK, MASKED, SECRET
 from rupex.host.secrets import FACTORY_WORDS, find_secrets
 from rupex.snapshot.leaves import keywords, shapes, variable
 
-_HELD: Final = re.compile("\x01([0-9]+)\x02")
-"""Where a secret stood, until its mark is made: the number of its value."""
 _ALNUM: Final = re.compile(r"[A-Za-z0-9]")
 _SEPARATORS: Final = re.compile(r"([ \t\r\n,;|]+)")
 _EDGES: Final = "\"'()<>{}[]!^$"
@@ -59,7 +58,7 @@ class Masker:
 
     def begin(self, language: str, text: str) -> str:
         """Begin with a text in ``language``: what it is without its secrets, each a place holder that :meth:`value` knows."""
-        self._held, self.language = [], language
+        self._held, self._secrets, self.language = [], {}, language
         text = text.replace("\x01", " ").replace("\x02", " ")
         kept, behind = [], 0
         for secret in find_secrets(text):
@@ -83,8 +82,9 @@ class Masker:
             case "all":
                 return self._each(text, _anything)
             case "file":  # some directives take the content of a file in the place of its name
-                is_name = len(text) <= 512 and not text.startswith("data:")
-                return self.place(text) if is_name else self._each(text, is_plain)
+                if text.startswith("data:"):
+                    return "data:" + self.value(text[5:], "never")
+                return self.place(text) if len(text) <= 512 else self.value(text, "never")
             case "place":
                 return self.place(text)
             case "answer":
@@ -104,11 +104,19 @@ class Masker:
                 return self.value(text, "look" if name in REQUEST_HEADERS else "parts")
             case "parts":
                 return self._each(text, lambda part: is_plain(part) or part.strip(" ").lower() in ("basic", "bearer"))
+            case "assign" | "pairs" | "env" as form:
+                given, equals, right = text.partition("=")
+                if not equals:
+                    return self.value(text, "look" if form == "pairs" else "name")
+                of_value = {"assign": "look=", "pairs": "look", "env": "setting"}[form]
+                return f"{self.value(given, 'name')}={self.value(right, of_value)}"
+            case "defines":
+                return self._defines(text)
             case "shutdown":
                 return text if text == "SHUTDOWN" else self._each(text, is_plain)
             case "compare":
                 return self._each(text, lambda part: part == "", compared=True)
-        return self._each(text, lambda part: part in ("", "off"), compared=compared)
+        return text if text in ("", "off") else self._each(text, _nothing, compared=compared, variables=False)
 
     def place(self, text: str) -> str:
         """A path or URL, without the account in it and what stands behind a question or number mark."""
@@ -156,32 +164,45 @@ class Masker:
             made.append(self.value(part, "all") if known else self._each(part, is_plain))
         return ";".join(made)
 
+    def _defines(self, text: str) -> str:
+        """The options that a server is started with: ``-D NAME`` says which sections hold."""
+        made, before = [], ""
+        for part in re.split(r"([ \t]+)", text):
+            is_name = before == "-D" or part.startswith("-D")
+            made.append(
+                self.value(part, "name" if is_name and part != "-D" else "look")
+                if part.strip() and part != "-D"
+                else part
+            )
+            before = part if part.strip() else before
+        return "".join(made)
+
     # Parts of a value
 
-    def atoms(self, text: str) -> Iterator[tuple[str, str]]:
-        """``text`` as references to variables (``variable``), place holders of secrets (``held``), and the rest (``literal``)."""
-        pattern, position, start = variable(self.language), 0, 0
-        while position < len(text):
-            found = _HELD.match(text, position) or pattern.match(text, position)
-            if found is None:
-                position += 1
-                continue
-            if position > start:
-                yield "literal", text[start:position]
-            yield ("held" if text[position] == "\x01" else "variable"), found[0]
-            start = position = found.end()
+    def atoms(self, text: str, *, variables: bool = True) -> Iterator[tuple[str, str]]:
+        """``text`` as what stays (``kept``: references to variables, and marks), place holders of secrets (``held``), and the
+        rest (``literal``)."""
+        start = 0
+        for found in _pattern(self.language if variables else "").finditer(text):
+            if found.start() > start:
+                yield "literal", text[start : found.start()]
+            yield ("held" if text[found.start()] == "\x01" else "kept"), found[0]
+            start = found.end()
         if start < len(text):
             yield "literal", text[start:]
 
-    def _each(self, text: str, is_safe: Callable[[str], bool], *, compared: bool = False) -> str:
-        """``text`` with a mark for each literal part of it that is not safe, and for each secret."""
-        atoms, made = list(self.atoms(text)), []
+    def _each(
+        self, text: str, is_safe: Callable[[str], bool], *, compared: bool = False, variables: bool = True
+    ) -> str:
+        """``text`` with a mark for each literal part of it that is not safe, and for each secret. ``variables``: whether
+        references to variables stay."""
+        atoms, made = list(self.atoms(text, variables=variables)), []
         for at, (kind, part) in enumerate(atoms):
-            if kind == "variable":
+            if kind == "kept":
                 made.append(part)
             elif kind == "held":
                 made.append(self._mark(*self._held[int(part[1:-1])], compared=compared))
-            elif MARK.fullmatch(part) or is_safe(part):
+            elif is_safe(part):
                 made.append(part)
             else:  # what separates it from a variable's name, or a secret's mark, stays
                 start = _edge(part) if at else 0
@@ -226,14 +247,24 @@ class Masker:
 
     def _mark(self, kind: str, value: str, *, compared: bool) -> str:
         if compared:
-            if value in self._equal:
-                return self._equal[value]
             kind = self._secrets.get(value, kind)
+            known = self._equal.get(value, "")
+            if known.startswith(f"{kind}-"):  # else it was met before where nothing said that it is a secret
+                return known
         self._count += 1
         mark = f"{kind}-{self._count}"
         if compared:
             self._equal[value] = mark
         return mark
+
+
+@cache
+def _pattern(language: str) -> re.Pattern[str]:
+    return re.compile(f"\x01[0-9]+\x02|{MARK.pattern}|{variable(language).pattern}", re.ASCII)
+
+
+def _nothing(_: str) -> bool:
+    return False
 
 
 def _anything(_: str) -> bool:
