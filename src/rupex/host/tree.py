@@ -22,6 +22,7 @@ from msgspec import Struct
 
 from rupex.host.access import READ, WRITE, AccessList, audience, decode_access_list
 from rupex.host.accounts import Accounts
+from rupex.host.folders import Folders
 from rupex.host.mtree import ManifestEntry
 from rupex.host.taken import UNREAD, rows_of
 from rupex.model import Audience, FileFacts, FolderFacts, Key, Problem, Provenance, Setting, bounds, unknown
@@ -118,36 +119,44 @@ class HostTree(ABC):
         """
         found = self._real_files.get(path)
         if found is None:
-            clean = inside(path)
-            self._real_folder(clean.rpartition("/")[0])
-            found = self._real(clean, bounds.LINKS)
+            folder, _, name = path.rpartition("/")
+            found = self._resolved(self._real_folder(folder), name, path)
             if len(self._real_files) < bounds.INCLUDED_FILES:
                 self._real_files[path] = found
         return found
-
-    def _real(self, path: str, links_left: int) -> str:
-        known = self._real_folders.get(path)
-        if known is not None:
-            return known
-        if len(path) > bounds.PATH_CHARACTERS:
-            raise TreeError("missing", path[:80] + "…", "no file can have so long a path")
-        folder, _, name = path.rpartition("/")
-        parent = self._real(folder, links_left) if folder else ""
-        here = f"{parent}/{name}" if parent else name
-        target = self.link_target(here)
-        if target is None:
-            return here
-        if links_left <= 0:
-            raise TreeError("loop", path, "too many symbolic links on the way")
-        joined = target if target.startswith("/") else f"{parent}/{target}"
-        return self._real(inside(joined), links_left - 1)
 
     def _real_folder(self, path: str) -> str:
         """:meth:`real` for a folder that is asked for often."""
         found = self._real_folders.get(path)
         if found is None:
-            found = self._real_folders[path] = self._real(inside(path), bounds.LINKS)
+            found = self._real_folders[path] = self._resolved("", path, path)
         return found
+
+    def _resolved(self, here: str, rest: str, path: str) -> str:
+        """``rest`` from the real folder ``here`` on, name by name as the kernel does it (path_resolution(7)): ``..`` behind a
+        link goes up from where the link leads, and stops at the root. ``path`` is what was asked for."""
+        if len(path) > bounds.PATH_CHARACTERS:
+            raise TreeError("missing", path[:80] + "…", "no file can have so long a path")
+        waiting, links = rest.split("/")[::-1], 0
+        while waiting:
+            name = waiting.pop()
+            if name in ("", "."):
+                continue
+            if name == "..":
+                here = here.rpartition("/")[0]
+                continue
+            step = f"{here}/{name}" if here else name
+            target = self.link_target(step)
+            if target is None:
+                here = step
+                continue
+            links += 1
+            if links > bounds.LINKS:
+                raise TreeError("loop", path, "too many symbolic links on the way")
+            if target.startswith("/"):
+                here = ""
+            waiting += target.split("/")[::-1]
+        return here
 
     def read(self, path: str, limit: int = bounds.CONFIG_FILE_BYTES) -> bytes:
         """The bytes of the file at ``path``. Raises :class:`TreeError`: missing, no file, unreadable, over ``limit``, or left
@@ -360,17 +369,19 @@ class DiskTree(HostTree):
     def __init__(self, root: Path, manifest: dict[str, ManifestEntry] | None = None) -> None:
         super().__init__(manifest)
         self.root = root.resolve()
-        self._prefix = str(self.root).rstrip("/") + "/"
+        self._folders = Folders(str(self.root))
 
     def link_target(self, path: str) -> str | None:
         try:
-            return os.readlink(self._prefix + path)
+            folder, name = self._folders.place(path)
+            return os.readlink(name, dir_fd=folder)
         except (OSError, ValueError):
             return None
 
     def entry(self, path: str) -> Entry | None:
         try:
-            status = os.lstat(self._prefix + path)
+            folder, name = self._folders.place(path)
+            status = os.stat(name, dir_fd=folder, follow_symlinks=False)
         except PermissionError:
             raise TreeError("unreadable", path, "a folder on the way may not be searched") from None
         except (OSError, ValueError):
@@ -390,14 +401,17 @@ class DiskTree(HostTree):
         if not self._keeps_owners:
             return None  # a copy's list names the accounts of the machine that it lies on
         try:
-            value = os.getxattr(self._prefix + path, "system.posix_acl_access", follow_symlinks=False)
+            folder, name = self._folders.place(path)
+            # There is no call that takes a name in an open folder; this path leads into that folder and no other.
+            place = f"/proc/self/fd/{folder}/{name}"
+            value = os.getxattr(place, "system.posix_acl_access", follow_symlinks=False)
         except (OSError, ValueError, AttributeError):
             return None  # none, or a file system (or system) without them
         return decode_access_list(value, self.accounts.user_name, self.accounts.group_name)
 
     def names_in(self, path: str) -> list[str]:
         try:
-            return sorted(os.listdir(self._prefix + path), key=os.fsencode)
+            return self._folders.names(path)
         except PermissionError:
             raise TreeError("unreadable", path, "the folder may not be listed") from None
         except (OSError, ValueError):
@@ -405,8 +419,10 @@ class DiskTree(HostTree):
 
     def read_real(self, path: str, limit: int) -> bytes:
         try:
+            folder, name = self._folders.place(path)
             # Not blocking on a pipe, and not following a link that appeared since it was resolved.
-            descriptor = os.open(self._prefix + path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW | os.O_CLOEXEC)
+            flags = os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW | os.O_NOCTTY | os.O_CLOEXEC
+            descriptor = os.open(name, flags, dir_fd=folder)
         except PermissionError:
             raise TreeError("unreadable", path, "permission denied") from None
         except (FileNotFoundError, NotADirectoryError):
@@ -435,11 +451,11 @@ class DiskTree(HostTree):
 
     @cached_property
     def _keeps_owners(self) -> bool:
-        if self._prefix == "/":
+        if str(self.root) == "/":
             return True
-        for name in ("etc", ""):
+        for name in ("etc", "."):
             try:
-                return os.stat(self._prefix + name).st_uid == 0
+                return os.stat(name, dir_fd=self._folders.descriptor(""), follow_symlinks=False).st_uid == 0
             except OSError:
                 continue
         return False
