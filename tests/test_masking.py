@@ -17,14 +17,14 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rupex.host.marks import MARK
-from rupex.snapshot.leaves import USUAL_CLASS, rows
-from rupex.snapshot.mask import LANGUAGES, Masker, mask
+from rupex.masking.leaves import USUAL_CLASS, rows
+from rupex.masking.marks import MARK
+from rupex.masking.texts import LANGUAGES, Masker, mask
 from rupex.snapshot.script import render_tables
 from tests.planted import TRACE, planted
 
 TESTS = Path(__file__).parent
-PROGRAM = str(resources.files("rupex.snapshot").joinpath("mask.awk"))
+PROGRAM = str(resources.files("rupex.masking").joinpath("mask.awk"))
 
 # Files that others wrote, by their language: those of the cases, and of Debian's packages on this machine.
 PATTERNS = (

@@ -9,7 +9,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rupex.host.secrets import find_secrets
+from rupex.masking.secrets import find_secrets
 from tests.support import TreeTest
 
 # Text, and what is secret in it; "" for nothing.

@@ -28,11 +28,11 @@ from hypothesis import strategies as st
 from rupex.cli.main import main as rupex_main
 from rupex.demo.mint import Authority, new_key
 from rupex.host import TreeError, open_tree
-from rupex.host.marks import FACTORY_SECRET, SECRET, SECRET_MARK
+from rupex.masking.marks import FACTORY_SECRET, SECRET, SECRET_MARK
+from rupex.masking.texts import LANGUAGES, Masker
 from rupex.pki.certificates import parse_certificates
 from rupex.pki.keys import parse_private_key
 from rupex.snapshot.clean import clean_content
-from rupex.snapshot.mask import LANGUAGES, Masker
 from rupex.snapshot.plan import evidence_rows
 from tests.planted import TRACE, planted
 from tests.support import NOW, TreeTest, rupex

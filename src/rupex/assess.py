@@ -16,8 +16,9 @@ from rupex.gather import Evidence, gather, host_of, open_scene
 from rupex.host import HostTree, TreeError
 from rupex.host.opening import archive_name, is_archive
 from rupex.host.processes import find_running
-from rupex.host.secrets import without_secrets
 from rupex.judging import Judged, JudgedControl, judge
+from rupex.masking.languages import language_of
+from rupex.masking.secrets import without_secrets
 from rupex.model import (
     Certificate,
     CertificateFile,
@@ -52,6 +53,7 @@ from rupex.model.run import (
     WaiverUsed,
 )
 from rupex.parallel import both, has_two_cores
+from rupex.redaction import redacted, redacted_endpoint, redacted_lines
 from rupex.scoring import Tally, lost_points, repaired, score, value_of
 from rupex.servers.family import Share
 
@@ -68,6 +70,8 @@ MOST_EXCERPTS: Final = 300
 """Places of one host that are shown with the lines around them."""
 _LINES_AROUND: Final = 2
 _LINE_CHARACTERS: Final = 160
+_EXCERPT_BYTES: Final = 1 << 20
+"""A file from which lines are shown; a larger one was made by a program, and takes seconds to be looked through."""
 
 MOST_TRACES: Final = 2_000
 """Files of one host that are told with their digest."""
@@ -209,11 +213,21 @@ def _excerpts(document: HostDocument, contents: Mapping[str, bytes]) -> Iterator
                 continue
             if place.file in contents and len(wanted) < MOST_EXCERPTS:
                 wanted[place.file, place.line] = None
+    families = {endpoint.id: endpoint.family for endpoint in document.endpoints}
+    languages = {
+        place.file: language_of(place.file, families.get(place.endpoint or ""))
+        for check in document.checks
+        for place in check.places
+        if place.file is not None
+    }
     texts = {
-        file: without_secrets(contents[file].decode("utf-8", "replace")).split("\n")
+        file: redacted_lines(contents[file].decode("utf-8", "replace"), languages[file])
         for file in dict.fromkeys(file for file, _ in wanted)
+        if len(contents[file]) <= _EXCERPT_BYTES
     }
     for file, line in wanted:
+        if file not in texts:
+            continue
         start = max(1, line - _LINES_AROUND)
         lines = texts[file][start - 1 : line + _LINES_AROUND]
         shown = tuple(text.rstrip("\r").expandtabs(4)[:_LINE_CHARACTERS] for text in lines)
@@ -224,9 +238,11 @@ def _excerpts(document: HostDocument, contents: Mapping[str, bytes]) -> Iterator
 def _trace(file: str, content: bytes, tree: HostTree) -> FileTrace:
     has_key = b"PRIVATE KEY" in content or content[:1] in (b"\x30", b"\xfe", b"\xce")
     written = tree.modified(file)
+    # The digest of a short file with a password in it would let anybody try passwords.
+    told = without_secrets(content.decode("latin-1")).encode("latin-1", "replace")
     return FileTrace(
         file,
-        None if has_key or not content else sha256(content).hexdigest(),
+        None if has_key or not content else sha256(told).hexdigest(),
         None if written is None else written.strftime("%Y-%m-%dT%H:%M:%SZ"),
     )
 
@@ -308,13 +324,13 @@ def _document(host: Host, baseline: Baseline, findings: Mapping[str, Findings]) 
             None if ceiling is None else CeilingInForce(ceiling.value, ceiling.control, ceiling.lost),
             None if doubt is None else CeilingInDoubt(doubt.value, doubt.control, doubt.because),
         ),
-        endpoints=host.endpoints,
+        endpoints=tuple(map(redacted_endpoint, host.endpoints)),
         checks=tuple(
             _check(rule, found, tally, tallies, value, families)
             for (rule, found), tally in zip(rules, tallies, strict=True)
         ),
         steps=tuple(first_steps(tallies)),
-        problems=tuple(ProblemDocument(p.kind, p.file, p.line, p.message) for p in host.problems),
+        problems=tuple(ProblemDocument(p.kind, p.file, p.line, redacted(p.message)) for p in host.problems),
         certificates=_certificates(host),
     )  # fmt: skip
 
@@ -372,8 +388,8 @@ def _place(judged: Judged, now: datetime) -> PlaceDocument:
         provenance = named_by[0] if named_by else None
     return PlaceDocument(
         verdict=judged.verdict, severity=judged.severity, endpoint=endpoint, scope=scope, name=name,
-        file=file, line=line, column=column, message=message,
-        evidence=judgement.evidence if isinstance(judgement, Fail) else None,
+        file=file, line=line, column=column, message=redacted(message),
+        evidence=redacted(judgement.evidence) if isinstance(judgement, Fail) and judgement.evidence else None,
         provenance=provenance, ceiling=judged.ceiling,
         case=(isinstance(judgement, Fail) and judged.folded is None and judgement.case) or UNSET,
         waiver=UNSET if judged.waiver is None else _waiver(judged.waiver, now),

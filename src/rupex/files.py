@@ -8,7 +8,7 @@ from msgspec import structs
 
 from rupex.host import CredentialStore, HostTree, TreeError
 from rupex.host.search import Found, search
-from rupex.host.secrets import find_secrets
+from rupex.masking.secrets import find_secrets
 from rupex.model import FileFacts, KeyCopy, KeyFile, SecretPlace, StoreUse, bounds
 from rupex.servers.family import Configured, Share
 

@@ -49,15 +49,18 @@ def run(arguments: argparse.Namespace) -> int:
         return _governs(evidence, located.tree, arguments, status)
     from rupex.model.run import ProblemDocument
     from rupex.model.told import EffectiveDocument
+    from rupex.redaction import redacted, redacted_endpoint
 
-    problems = tuple(ProblemDocument(p.kind, p.file, p.line, p.message) for p in evidence.host.problems)
-    document = EffectiveDocument(endpoints=evidence.host.endpoints, problems=problems)
+    problems = tuple(ProblemDocument(p.kind, p.file, p.line, redacted(p.message)) for p in evidence.host.problems)
+    endpoints = tuple(redacted_endpoint(endpoint, is_asked=True) for endpoint in evidence.host.endpoints)
+    document = EffectiveDocument(endpoints=endpoints, problems=problems)
     _print(document, arguments)
     return status
 
 
 def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
     from rupex.model.told import AnswerDocument, Because, Response
+    from rupex.redaction import redacted, redacted_header
     from rupex.reports.clean import clean
 
     request = _request(arguments)
@@ -67,14 +70,21 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
             break
     else:
         raise RupexError(f"nothing listens for {clean(arguments.url)}: no endpoint on port {request.port}")
+    asked = " ".join((arguments.url, *arguments.header))  # what the user gave is shown as it was given
+    location = None if answer.location is None else redacted(answer.location, asked)
     document = AnswerDocument(
         url=arguments.url,
         endpoint=answer.endpoint,
         scope=answer.scope,
         transport=answer.transport,
-        response=Response(answer.status, answer.location, answer.headers, answer.closed),
-        why=tuple(Because(step.message, step.provenance) for step in answer.why),
-        unknown=answer.unknown,
+        response=Response(
+            answer.status,
+            location,
+            tuple((name, redacted_header(name, value, asked)) for name, value in answer.headers),
+            answer.closed,
+        ),
+        why=tuple(Because(redacted(step.message, asked), step.provenance) for step in answer.why),
+        unknown=None if answer.unknown is None else redacted(answer.unknown, asked),
     )
     _print(document, arguments)
     return status
@@ -83,7 +93,9 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
 def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: int) -> int:
     from rupex.governs import governed_by
     from rupex.host import TreeError
+    from rupex.masking.languages import language_of
     from rupex.model.told import GovernedDocument, LineDocument
+    from rupex.redaction import redacted_lines
 
     name, _, number = arguments.line.rpartition(":")
     if not name or not number.isdigit() or not int(number):
@@ -93,12 +105,14 @@ def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: in
     inside = given.resolve().relative_to(tree.root).as_posix() if given.resolve().is_relative_to(tree.root) else name
     try:
         path = next((p for p in (inside, name) if tree.is_file(p)), name)
-        text = tree.read(path).decode("utf-8", "replace").split("\n")
+        text = tree.read(path).decode("utf-8", "replace")
         real = tree.real(path)
     except TreeError as error:
         raise RupexError(f"--line {arguments.line}: {error.message}") from None
-    if line > len(text):
-        raise RupexError(f"--line {arguments.line}: the file has {len(text)} lines")
+    family = next((found.family for found in evidence.configurations if path in found.files), None)
+    lines = redacted_lines(text, language_of(path, family))
+    if line > len(lines):
+        raise RupexError(f"--line {arguments.line}: the file has {len(lines)} lines")
     same: dict[str, bool] = {}
 
     def is_meant(place: Any) -> bool:
@@ -116,7 +130,7 @@ def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: in
         )
         for found in governed_by(evidence.host.endpoints, is_meant)
     )
-    document = LineDocument(file=path, line=line, text=text[line - 1].strip(), governs=governs)
+    document = LineDocument(file=path, line=line, text=lines[line - 1].strip(), governs=governs)
     _print(document, arguments)
     return status
 

@@ -10,6 +10,7 @@ import re
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
+from rupex.masking.quoting import quoted
 from rupex.model import bounds
 
 if TYPE_CHECKING:
@@ -43,9 +44,9 @@ def search(pattern: str, subject: str, *, ignore_case: bool = False) -> regex.Ma
     readable = len(pattern) <= bounds.PATTERN_CHARACTERS and _LATE_FLAGS.search(pattern) is None
     compiled = _compile(pattern, ignore_case) if readable else None
     if compiled is None:
-        raise UndeterminedError(f"the pattern {pattern[:60]!r} is not one that Rupex can read")
+        raise UndeterminedError(f"the pattern {quoted(pattern)} is not one that Rupex can read")
     try:
         found: regex.Match[str] | None = compiled.search(subject, timeout=bounds.PATTERN_SECONDS)
     except TimeoutError:
-        raise UndeterminedError(f"the pattern {pattern[:60]!r} takes too long to match") from None
+        raise UndeterminedError(f"the pattern {quoted(pattern)} takes too long to match") from None
     return found

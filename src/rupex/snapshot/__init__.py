@@ -12,7 +12,7 @@ from pathlib import Path
 
 from rupex.host import HostTree
 from rupex.host.taken import IPTABLES_RULES, NFT_RULES, PROCESSES, VERSIONS
-from rupex.snapshot.mask import Masker, mask
+from rupex.masking.texts import Masker, mask
 from rupex.snapshot.plan import Plan, plan
 from rupex.snapshot.write import Taken, archive_mode, take, write_archive
 from rupex.user_files import new_file

@@ -1,7 +1,7 @@
 """What leaves the machine of a file's content, by the language it is written in. Bytes in, bytes out.
 
 Certificates leave as certificates, keys and key stores as descriptions, texts with marks for what no verdict needs
-(:mod:`rupex.snapshot.mask`). Nothing else leaves: what is not recognized is there by name, owner, mode and size.
+(:mod:`rupex.masking`). Nothing else leaves: what is not recognized is there by name, owner, mode and size.
 """
 
 from __future__ import annotations
@@ -15,10 +15,10 @@ from typing import Final
 
 from msgspec import Struct
 
-from rupex.host.marks import MARK
 from rupex.http.defaults import default_page_words
+from rupex.masking.marks import MARK
+from rupex.masking.texts import LANGUAGES, Masker, mask
 from rupex.pki.described import render_description
-from rupex.snapshot.mask import LANGUAGES, Masker, mask
 
 _CONTROL: Final = re.compile(rb"[\x00-\x08\x0e-\x1f\x7f]")
 _PEM: Final = re.compile(rb"-----BEGIN ([A-Z0-9. ]{1,60})-----(.*?)-----END \1-----", re.DOTALL)

@@ -15,6 +15,7 @@ from rupex.gather import host_of, open_scene
 from rupex.host import HostTree, TreeError
 from rupex.host.search import search
 from rupex.host.tree import Entry, inside
+from rupex.masking.languages import language_of
 from rupex.model import bounds
 
 Kind = Literal[
@@ -30,19 +31,6 @@ DEPTH: Final = 6
 MOST_NAMES: Final = 5_000
 """Names under one document root; of a larger one nothing is taken, so that nobody takes what is missing for absent."""
 _FOLDER_NAMES: Final = 2_000
-_FAMILY_LANGUAGES: Final = {"nginx": "nginx", "apache": "apache"}
-_LANGUAGES_BY_NAME: Final = (  # of what an audit reads beside the tables
-    (re.compile(r".*\.xml"), "xml"),
-    (re.compile(r".*\.(?:properties|security)"), "properties"),
-    (re.compile(r".*\.(?:html?|jsp)"), "page"),
-    (re.compile(r"rewrite\.config|\.htaccess"), "apache"),
-    (re.compile(r".*\.(?:pem|crt|cer|key|der|p8|pk8|p12|pfx|jks|keystore)(?:[.~].*)?"), "credential"),
-    (re.compile(r".*\.cnf"), "openssl"),
-    (re.compile(r".*\.(?:timer|service)"), "unit"),
-    (re.compile(r".*\.ya?ml"), "yaml"),
-    (re.compile(r".*\.ini|cli\.conf"), "ini"),
-)
-_FOUND_LANGUAGES: Final = {"key": "credential", "acme store": "credential", "deployment": "environment"}
 
 
 class Row(Struct, frozen=True, array_like=True):
@@ -96,16 +84,15 @@ def plan(tree: HostTree) -> Plan:
         for named in _matching(tree, row.pattern, closed):
             take(named, row.kind, row.language)
     for one in search(tree):
-        name = one.path.rpartition("/")[2]
-        language = _FOUND_LANGUAGES[one.kind] if one.kind != "deployment" else _language_of(name, "environment")
+        is_deployment = one.kind == "deployment"
+        language = language_of(one.path, otherwise="environment") if is_deployment else "credential"
         take(one.path, "credential" if one.kind == "key" else "deployment", language)
     recorder = _Recorder(tree)
     scene = open_scene(recorder, "", name="host")
     host_of(scene)
     for configuration in scene.configurations:
         for part in configuration.files:
-            name = part.rpartition("/")[2]
-            take(part, "configuration", _FAMILY_LANGUAGES.get(configuration.family) or _language_of(name, "none"))
+            take(part, "configuration", language_of(part, configuration.family, otherwise="none"))
         for override in configuration.overrides:
             take(override, "override", "apache")
         for use in configuration.certificate_uses():
@@ -115,7 +102,7 @@ def plan(tree: HostTree) -> Plan:
         for store in configuration.stores:
             take(store.path, "credential", "credential")
     for read in recorder.read_paths:
-        take(read, "configuration", _language_of(read.rpartition("/")[2], "unknown"))
+        take(read, "configuration", language_of(read, otherwise="unknown"))
     roots = {root for c in scene.configurations for service in c.services for root in service.document_roots}
     for root in sorted(roots):
         names = _names_below(tree, root)
@@ -126,10 +113,6 @@ def plan(tree: HostTree) -> Plan:
             take(name, "override" if is_override else "names", "apache" if is_override else "none")
     passwords = {_real(tree, path): word for path, word in scene.around.credentials.passwords.items()}
     return Plan(tuple(found[path] for path in sorted(found)), tuple(unlisted), tuple(closed.items()), passwords)
-
-
-def _language_of(name: str, otherwise: str) -> str:
-    return next((language for pattern, language in _LANGUAGES_BY_NAME if pattern.fullmatch(name.lower())), otherwise)
 
 
 class _Recorder(HostTree):

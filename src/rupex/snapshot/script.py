@@ -8,9 +8,9 @@ from importlib import resources
 from textwrap import wrap
 from typing import Final
 
-from rupex.host.secrets import FACTORY_WORDS
-from rupex.snapshot.leaves import USUAL_CLASS, classes, keywords, shape_rows
-from rupex.snapshot.mask import words_of_code
+from rupex.masking.leaves import USUAL_CLASS, classes, keywords, shape_rows
+from rupex.masking.secrets import FACTORY_WORDS
+from rupex.masking.texts import words_of_code
 from rupex.snapshot.plan import evidence_rows
 
 _WIDTH: Final = 110
@@ -19,9 +19,8 @@ _WIDTH: Final = 110
 
 def render_script() -> str:
     """The whole script. It writes an archive in the form that ``rupex audit`` reads, with owners and modes in a manifest."""
-    files = resources.files("rupex.snapshot")
-    script = files.joinpath("collect.sh").read_text("utf-8")
-    program = files.joinpath("mask.awk").read_text("utf-8")
+    script = resources.files("rupex.snapshot").joinpath("collect.sh").read_text("utf-8")
+    program = resources.files("rupex.masking").joinpath("mask.awk").read_text("utf-8")
     rows = "".join(f"{row.kind} {row.language} {row.pattern}\n" for row in evidence_rows())
     for place, text in (("@PROGRAM@\n", program), ("@TABLES@\n", render_tables()), ("@ROWS@\n", rows)):
         script = script.replace(place, text)

@@ -13,9 +13,9 @@ from msgspec import Struct
 from rupex.host import HostTree, TreeError
 from rupex.host.taken import OWNERS_LOST, UNREAD, escaped
 from rupex.host.tree import Entry
+from rupex.masking.texts import Masker
 from rupex.model import RupexError, bounds
 from rupex.snapshot.clean import clean_content
-from rupex.snapshot.mask import Masker
 from rupex.snapshot.plan import Plan
 
 MODES: Final[Mapping[str, Literal["w:gz", "w:xz", "w"]]] = {

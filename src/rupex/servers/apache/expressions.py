@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from typing import Final
 
+from rupex.masking.quoting import quoted
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.patterns import UndeterminedError, search
 
@@ -31,7 +32,7 @@ def evaluate(text: str, exchange: Exchange) -> bool:
     while position < len(text.rstrip()):
         found = _TOKEN.match(text, position)
         if found is None or len(tokens) > _MOST_TOKENS:
-            raise UndeterminedError(f"the expression {text[:60]!r} is not one that Rupex can read")
+            raise UndeterminedError(f"the expression {quoted(text)} is not one that Rupex can read")
         tokens.append((found.lastgroup if found.lastgroup != "delimiter" else "match", found[0].strip()))
         position = found.end()
     parser = _Parser(tokens, exchange, text)
@@ -46,7 +47,7 @@ class _Parser:
         self.tokens, self.exchange, self.text, self.position = tokens, exchange, text, 0
 
     def fail(self) -> None:
-        raise UndeterminedError(f"the expression {self.text[:60]!r} is not one that Rupex can read")
+        raise UndeterminedError(f"the expression {quoted(self.text)} is not one that Rupex can read")
 
     def peek(self) -> str:
         return self.tokens[self.position][1] if self.position < len(self.tokens) else ""
@@ -105,7 +106,7 @@ class _Parser:
             return (self.string(kind, word) == "") is (operator == "-z")
         if operator == "-T":
             return self.string(kind, word).lower() not in ("", "0", "off", "false", "no")
-        raise UndeterminedError(f"{operator} {word} is known at run time only")
+        raise UndeterminedError(f"{operator} {quoted(word)} is known at run time only")
 
     def string(self, kind: str | None, word: str) -> str:
         if kind == "string":
@@ -114,7 +115,7 @@ class _Parser:
             return self.exchange.variable(word[2:-1])
         if kind == "word" and (word.isdecimal() or word.lstrip("-").isdecimal()):
             return word
-        raise UndeterminedError(f"{word} is known at run time only")
+        raise UndeterminedError(f"{quoted(word)} is known at run time only")
 
     def matches(self, subject: str, pattern: str) -> bool:
         start = 1 if pattern.startswith("/") else 2

@@ -9,6 +9,7 @@ from functools import lru_cache
 
 from msgspec import Struct
 
+from rupex.masking.quoting import quoted
 from rupex.model import Problem
 from rupex.servers.alike import ByKind
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
@@ -152,7 +153,9 @@ def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
         host, colon, port = words[0].rpartition(":") if words else ("", "", "")
         if not port.isdecimal() or not 0 < int(port) < 65536:
             problems.append(
-                Problem("syntax", directive.path, directive.line, f"Listen {directive.raw}: no port in it", True)
+                Problem(
+                    "syntax", directive.path, directive.line, f"Listen {quoted(directive.raw)}: no port in it", True
+                )
             )
             continue
         address = host if colon and host not in ("", "*", EVERY, "[::]") else EVERY

@@ -10,6 +10,7 @@ from urllib.parse import quote
 
 from msgspec import Struct
 
+from rupex.masking.quoting import quoted
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import Captured, RewriteMaps, escaped_capture, expanded
 from rupex.servers.apache.expressions import compare, evaluate
@@ -205,7 +206,7 @@ class Rewriter:
             kind: Literal["file", "folder", "any"] = "folder" if pattern == "-d" else "file"
             there = self.is_there(subject, kind) if pattern in ("-f", "-d", "-s") else None
             if there is None:
-                raise UndeterminedError(f"whether {subject} is there is known at run time only")
+                raise UndeterminedError(f"whether {quoted(subject)} is there is known at run time only")
             return [] if there is not is_not else None
         compared = _OPERATOR.match(pattern)
         if compared is not None:

@@ -16,6 +16,7 @@ from typing import Final
 
 from msgspec import Struct
 
+from rupex.masking.quoting import quoted
 from rupex.model import Likeness, Provenance, bounds
 from rupex.model.provenance import How
 
@@ -70,7 +71,10 @@ class Directive(Struct, gc=False):
         return Provenance(how, self.path, self.line, self.column, note)
 
     def __str__(self) -> str:
-        return f"<{self.name} {self.raw}>" if self.is_section else f"{self.name} {self.raw}".rstrip()
+        """The directive as one line, without what a section holds, and without values that may be secret."""
+        from rupex.masking.texts import shown
+
+        return shown(f"<{self.name} {self.raw}>" if self.is_section else f"{self.name} {self.raw}".rstrip(), "apache")
 
 
 class Block:
@@ -192,7 +196,7 @@ def parse(path: str, text: str) -> ParsedFile:
         elif joined.startswith("<"):
             found = _SECTION.match(joined)
             if found is None or not found[2] or not found[4]:
-                return ParsedFile(top, ConfigError(f"{joined[:40]} is no section: its > is missing", first))
+                return ParsedFile(top, ConfigError(f"{quoted(joined)} is no section: its > is missing", first))
             if len(open_sections) >= bounds.NESTING:
                 return ParsedFile(top, ConfigError(f"more than {bounds.NESTING} sections in each other", first))
             section = Directive(found[2], found[3], path, first, column, start, end, Block())

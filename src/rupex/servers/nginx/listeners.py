@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 from msgspec import Struct
 
+from rupex.masking.quoting import quoted
 from rupex.model import Problem, Provenance
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
@@ -124,11 +125,13 @@ def read_listens(server: Block) -> tuple[tuple[Listen, ...], tuple[Problem, ...]
             what = (
                 "no address that Rupex can read"
                 if listen is None
-                else f'"{odd}" is no word of listen; is a ";" missing?'
+                else f'"{quoted(odd or "")}" is no word of listen; is a ";" missing?'
             )
             line = directive.source.position(directive.start)[0]
             problems.append(
-                Problem("syntax", directive.source.path, line, f'"{directive}": {what}', hides_endpoints=True)
+                Problem(
+                    "syntax", directive.source.path, line, f'"{quoted(str(directive))}": {what}', hides_endpoints=True
+                )
             )
         if listen is not None:
             found.append(listen)

@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass, field
 from typing import Final
 
+from rupex.masking.quoting import quoted
 from rupex.model import Provenance
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
@@ -112,7 +113,7 @@ def _return(directive: Directive, exchange: Exchange) -> Ended:
     if len(args) == 1 and not args[0].isdigit():
         return Ended(302, exchange.fill(args[0]), None, directive)
     if not args[0].isdigit():
-        raise UndeterminedError(f"{args[0]!r} is no status")
+        raise UndeterminedError(f"{quoted(args[0])} is no status")
     status = int(args[0])
     text = exchange.fill(args[1]) if len(args) > 1 else None
     if status in REDIRECT_STATUSES and text is not None:
@@ -164,7 +165,7 @@ def _condition(block: Block, exchange: Exchange, way: Way, content: Content) -> 
     if len(words) == 2 and re.fullmatch(r"!?-[fdex]", words[0]):
         return _file_test(words[0], words[1], exchange, way, content)
     if len(words) != 3:
-        raise UndeterminedError(f"if ({' '.join(words)[:60]}) cannot be read")
+        raise UndeterminedError(f"if ({quoted(' '.join(words))}) cannot be read")
     left, operator, right = words
     value = exchange.fill(left)
     match operator:
@@ -180,7 +181,7 @@ def _condition(block: Block, exchange: Exchange, way: Way, content: Content) -> 
                 exchange.captures = ()
             return (found is None) == operator.startswith("!")
         case _:
-            raise UndeterminedError(f"if with the operator {operator!r}")
+            raise UndeterminedError(f"if with the operator {quoted(operator)}")
 
 
 def _file_test(test: str, word: str, exchange: Exchange, way: Way, content: Content) -> bool:
@@ -188,6 +189,6 @@ def _file_test(test: str, word: str, exchange: Exchange, way: Way, content: Cont
     exchange.root, exchange.filename = root, content.path_of(exchange.uri, way.chain, exchange)
     kind = content.kind(exchange.fill(word), root) if exchange.asks_files else None
     if kind is None or test.endswith("x"):
-        raise UndeterminedError(f"if ({test} {word}) asks for a file that the tree does not show")
+        raise UndeterminedError(f"if ({test} {quoted(word)}) asks for a file that the tree does not show")
     holds = {"f": kind == "file", "d": kind == "folder", "e": kind != "missing"}[test[-1]]
     return holds != test.startswith("!")

@@ -14,6 +14,7 @@ from functools import cached_property
 
 from msgspec import Struct
 
+from rupex.masking.quoting import quoted
 from rupex.model import Likeness, Provenance, bounds
 from rupex.model.provenance import How
 
@@ -102,8 +103,10 @@ class Directive(Struct, gc=False):
         return self.place
 
     def __str__(self) -> str:
-        """The directive as one line, as written, without what a block holds."""
-        return " ".join(self.source.text[self.spans[0] : self.spans[-1]].split())
+        """The directive as one line, as written, without what a block holds, and without values that may be secret."""
+        from rupex.masking.texts import shown
+
+        return " ".join(shown(self.source.text[self.spans[0] : self.spans[-1]], "nginx").split())
 
 
 class SyntaxProblem(Struct, frozen=True):
@@ -184,11 +187,11 @@ def _parse(source: SourceText, top: list[Directive]) -> None:
                 open_blocks.append(directive)
             continue
         else:
-            quoted = 2 if kind in (2, 3) else 4
-            if token[quoted + 1] is None and position < len(text):
+            group = 2 if kind in (2, 3) else 4
+            if token[group + 1] is None and position < len(text):
                 raise _BrokenError(f'unexpected "{text[position]}" after a quoted word', position)
-            word = token[quoted]
-        spans.append(token.start(kind) if kind == 6 else token.start(quoted) - 1)
+            word = token[group]
+        spans.append(token.start(kind) if kind == 6 else token.start(group) - 1)
         spans.append(position)
         words.append(_ESCAPE.sub(_unescape, word) if "\\" in word else word)
 
@@ -200,10 +203,10 @@ def _parse(source: SourceText, top: list[Directive]) -> None:
             f"the word that starts with {mark} is not closed" if mark in "\"'" else "the file ends in a word", rest
         )
     if words:
-        raise _BrokenError(f'unexpected end of file after "{words[0][:40]}", expecting ";" or "}}"', spans[0])
+        raise _BrokenError(f'unexpected end of file after "{quoted(words[0])}", expecting ";" or "}}"', spans[0])
     if open_blocks:
         name = open_blocks[-1].name[:40]
-        raise _BrokenError(f'the block "{name}" is not closed, expecting "}}"', open_blocks[-1].start)
+        raise _BrokenError(f'the block "{quoted(name)}" is not closed, expecting "}}"', open_blocks[-1].start)
 
 
 def _end_of_lua(text: str, position: int, block: Directive) -> int:

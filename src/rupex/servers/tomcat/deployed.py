@@ -9,9 +9,9 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.secrets import is_factory_word
 from rupex.host.tree import inside
 from rupex.http.defaults import default_page
+from rupex.masking.secrets import is_factory_word
 from rupex.model import Problem, Provenance, Sample, bounds
 from rupex.servers.tomcat.syntax import Element, XmlError, parse_xml
 from rupex.servers.tomcat.webapp import WebApp

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Final
 
 from rupex.host import TreeError
-from rupex.host.secrets import is_factory_word
 from rupex.http.urls import authority_of
+from rupex.masking.secrets import is_factory_word
 from rupex.model import (
     Alike,
     CertificateUse,

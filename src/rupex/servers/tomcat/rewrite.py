@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from typing import Final, NamedTuple
 from urllib.parse import quote
 
+from rupex.masking.quoting import quoted
 from rupex.model import Provenance
 from rupex.servers.patterns import UndeterminedError, search
 
@@ -80,7 +81,7 @@ def parse_rules(file: str, text: str) -> tuple[Rule, ...]:
             conditions.append(Condition(words[1], words[2], flags))
             continue
         unread = (
-            "" if words[0] == "RewriteRule" and is_plain else f"{line.strip()[:60]!r} is not one that Rupex can read"
+            "" if words[0] == "RewriteRule" and is_plain else f"{quoted(line.strip())} is not one that Rupex can read"
         )
         odd = sorted(set(flags) - _READ)
         if odd and not unread:
@@ -165,7 +166,7 @@ def _held(
     is_not = pattern.startswith("!")
     pattern = pattern.removeprefix("!")
     if pattern in ("-d", "-f", "-s"):
-        raise UndeterminedError(f"a rewrite rule asks whether {value[:60]!r} is there")
+        raise UndeterminedError(f"a rewrite rule asks whether {quoted(value)} is there")
     if pattern[:1] in ("=", "<", ">"):
         other = pattern[1:]
         if "NC" in condition.flags:

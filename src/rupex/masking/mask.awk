@@ -1,4 +1,4 @@
-# Texts as they may leave a machine, for the script that collects a snapshot: the same lists and rules as rupex.snapshot.mask, in
+# Texts as they may leave a machine, for the script that collects a snapshot: the same lists and rules as rupex.masking, in
 # POSIX awk. Standard input: a line a file, its language, its path and the path to write, separated by tabs. TABLES: the lists.
 # Where this cannot do what the command does, it masks more.
 

@@ -1,7 +1,7 @@
 """Texts as they may leave a machine: every value that is not on the list of what may go (``leaves.tsv``) is a mark.
 
 Text in, text out. The lines, the words and their quotes stay, so that an audit of the result finds the same directives in
-the same places. Two steps: what is a secret by its name or place (:mod:`rupex.host.secrets`) becomes a secret's mark,
+the same places. Two steps: what is a secret by its name or place (:mod:`rupex.masking.secrets`) becomes a secret's mark,
 whatever directive it stands in; then each word goes by the class of its directive. ``mask.awk`` does the same in the script.
 """
 
@@ -10,8 +10,8 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping
 from typing import Final
 
-from rupex.snapshot.mask.apache import OPEN_TO, mask_apache
-from rupex.snapshot.mask.lines import (
+from rupex.masking.apache import OPEN_TO, mask_apache
+from rupex.masking.lines import (
     NAMES_AN_INTERFACE,
     SAYS_SOMETHING,
     mask_rules,
@@ -20,8 +20,10 @@ from rupex.snapshot.mask.lines import (
     mask_words,
     mask_yaml,
 )
-from rupex.snapshot.mask.nginx import mask_nginx
-from rupex.snapshot.mask.values import (
+from rupex.masking.marks import MARK
+from rupex.masking.nginx import mask_nginx
+from rupex.masking.quoting import ELLIPSIS
+from rupex.masking.values import (
     COOKIE_ATTRIBUTES,
     PLACE_HEADERS,
     POLICY_HEADERS,
@@ -29,7 +31,7 @@ from rupex.snapshot.mask.values import (
     SAFE_SOURCES,
     Masker,
 )
-from rupex.snapshot.mask.xml import mask_xml
+from rupex.masking.xml import mask_xml
 
 LANGUAGES: Final[dict[str, Callable[[str, Masker], str]]] = {
     "nginx": mask_nginx, "apache": mask_apache, "xml": mask_xml, "map": mask_script, "script": mask_script,
@@ -43,6 +45,11 @@ def mask(text: str, language: str, masker: Masker) -> str:
     return LANGUAGES[language](masker.begin(language, text), masker)
 
 
+def shown(text: str, language: str) -> str:
+    """``text`` for a person: as :func:`mask` leaves it, with an ellipsis for each mark."""
+    return MARK.sub(ELLIPSIS, mask(text, language if language in LANGUAGES else "map", Masker()))
+
+
 def words_of_code() -> Mapping[str, Collection[str]]:
     """The lists of words that the masking of languages knows, by the names that ``mask.awk`` has for them."""
     return {
@@ -52,4 +59,4 @@ def words_of_code() -> Mapping[str, Collection[str]]:
     }  # fmt: skip
 
 
-__all__ = ["LANGUAGES", "Masker", "mask", "words_of_code"]
+__all__ = ["LANGUAGES", "Masker", "mask", "shown", "words_of_code"]

@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterator
 from typing import Final
 
-from rupex.snapshot.leaves import USUAL_CLASS, classes
-from rupex.snapshot.mask.values import Masker
+from rupex.masking.leaves import USUAL_CLASS, classes
+from rupex.masking.values import Masker
 
 _PART: Final = re.compile(
     r"<!--.*?(?:-->|\Z)|<!\[CDATA\[.*?(?:\]\]>|\Z)|<\?.*?(?:\?>|\Z)|<!(?:[^\[>]|\[[^\]]*\])*(?:>|\Z)"

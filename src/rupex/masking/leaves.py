@@ -10,7 +10,7 @@ from functools import cache
 from importlib import resources
 from typing import Final
 
-TABLES: Final = ("rupex.servers.nginx", "rupex.servers.apache", "rupex.servers.tomcat", "rupex.snapshot")
+TABLES: Final = ("rupex.servers.nginx", "rupex.servers.apache", "rupex.servers.tomcat", "rupex.masking")
 USUAL_CLASS: Final[Mapping[str, str]] = {
     "nginx": "look", "apache": "look", "xml": "never", "unit": "look", "ini": "look", "properties": "look",
     "openssl": "look", "os-release": "never", "environment": "kind", "yaml": "kind", "script": "look", "map": "look=",
@@ -26,7 +26,7 @@ def _lines(package: str, name: str) -> Iterator[str]:
 @cache
 def keywords() -> frozenset[str]:
     """Words that leave wherever a value is judged by its look, in lower case."""
-    return frozenset(word for line in _lines("rupex.snapshot", "keywords.txt") for word in line.split())
+    return frozenset(word for line in _lines("rupex.masking", "keywords.txt") for word in line.split())
 
 
 def rows() -> Iterator[tuple[str, str, str, str]]:
@@ -54,7 +54,7 @@ def classes() -> Mapping[tuple[str, str], tuple[str, ...]]:
 
 def shape_rows() -> Iterator[str]:
     """The rows of ``shapes.tsv``."""
-    return _lines("rupex.snapshot", "shapes.tsv")
+    return _lines("rupex.masking", "shapes.tsv")
 
 
 @cache

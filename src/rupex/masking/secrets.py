@@ -13,7 +13,7 @@ from typing import Final, Literal
 
 from msgspec import Struct
 
-from rupex.host.marks import MASKED, SECRET_MARK, is_factory_secret
+from rupex.masking.marks import MASKED, SECRET_MARK, is_factory_secret
 
 FACTORY_WORDS: Final = frozenset(
     "changeit changeme password passwd secret admin tomcat s3cret manager root test role1 both 123456".split()

@@ -7,8 +7,8 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import Final
 
-from rupex.snapshot.leaves import classes
-from rupex.snapshot.mask.values import SAFE_SOURCES, Masker
+from rupex.masking.leaves import classes
+from rupex.masking.values import SAFE_SOURCES, Masker
 
 _TOKEN: Final = re.compile(
     r"""(?P<blank>[ \t\r\n]++) | \#(?P<comment>[^\n]*+) | (?P<mark>[;{}])

@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterator
 from typing import Final
 
-from rupex.snapshot.leaves import classes
-from rupex.snapshot.mask.values import SAFE_SOURCES, Masker, is_plain
+from rupex.masking.leaves import classes
+from rupex.masking.values import SAFE_SOURCES, Masker, is_plain
 
 _LINE: Final = re.compile(r"((?:[ \t\r\f\v]|\\\r?\n)*+)((?:[^\n\\]|\\\r?\n|\\)*+)(\n|\Z)")
 _WORD: Final = re.compile(

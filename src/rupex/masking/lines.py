@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from typing import Final
 
-from rupex.snapshot.leaves import USUAL_CLASS, classes
-from rupex.snapshot.mask.values import Masker, has_shape, is_plain
+from rupex.masking.leaves import USUAL_CLASS, classes
+from rupex.masking.values import Masker, has_shape, is_plain
 
 _LONGEST_NAME: Final = 60
 _ASSIGNMENT: Final = re.compile(

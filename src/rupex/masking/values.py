@@ -1,4 +1,4 @@
-"""One value as it may leave a machine: whole, in part, or as a mark (:mod:`rupex.host.marks`), by its class in ``leaves.tsv``."""
+"""One value as it may leave a machine: whole, in part, or as a mark (``marks.py``), by its class in ``leaves.tsv``."""
 
 from __future__ import annotations
 
@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterator
 from functools import cache
 from typing import Final
 
-from rupex.host.marks import FACTORY_SECRET, MARK, MASKED, SECRET
-from rupex.host.secrets import FACTORY_WORDS, find_secrets
-from rupex.snapshot.leaves import keywords, shapes, variable
+from rupex.masking.leaves import keywords, shapes, variable
+from rupex.masking.marks import FACTORY_SECRET, MARK, MASKED, SECRET
+from rupex.masking.secrets import FACTORY_WORDS, find_secrets
 
 _ALNUM: Final = re.compile(r"[A-Za-z0-9]")
 _SEPARATORS: Final = re.compile(r"([ \t\r\n,;|]+)")
