@@ -115,7 +115,7 @@ class FormatTest(TreeTest):
     def test_the_lines_around_a_finding_are_shown_as_they_stand(self) -> None:
         found = self.reports("server {\n\tlisten 80; server_name a.test;\n\troot /srv; # token=sea-gull-secret\n}")
         excerpts = json.loads(found["json"])["hosts"][0]["excerpts"]
-        self.assertIn("    root /srv; # token=…", [line for one in excerpts for line in one["lines"]])
+        self.assertIn("    root /srv; #", [line for one in excerpts for line in one["lines"]])
         page = html.fromstring(found["html"])
         self.assertIn("    listen 80; server_name a.test;", list(page.xpath("//pre//span/text()")))
 

@@ -33,7 +33,7 @@ def read_bounded(path: Path, what: str, most: int) -> bytes:
     try:
         descriptor = os.open(path, _READ)
     except (OSError, ValueError) as error:
-        raise RupexError(f"{label}: {_reason(error)}") from None
+        raise RupexError(f"{label}: cannot be read ({_reason(error)})") from None
     try:
         status = os.fstat(descriptor)
         if not stat.S_ISREG(status.st_mode):
@@ -43,7 +43,7 @@ def read_bounded(path: Path, what: str, most: int) -> bytes:
         while len(content) <= most and (more := os.read(descriptor, min(_CHUNK, most + 1 - len(content)))):
             content += more
     except OSError as error:
-        raise RupexError(f"{label}: {_reason(error)}") from None
+        raise RupexError(f"{label}: cannot be read ({_reason(error)})") from None
     finally:
         os.close(descriptor)
     if len(content) > most:
