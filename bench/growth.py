@@ -22,8 +22,8 @@ from pathlib import Path
 from typing import Final
 
 RUPEX = str(Path(sys.executable).with_name("rupex"))
-SECONDS: Final = 120
-MEMORY: Final = 8 << 30
+SECONDS: Final = 30
+MEMORY: Final = 4 << 30
 TIMES: Final = (1, 2, 4, 8)
 
 Files = dict[str, str | bytes]

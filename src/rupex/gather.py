@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from contextlib import suppress
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from rupex.files import judged_files
 from rupex.host import CredentialStore, HostTree, TreeError, find_library
@@ -26,25 +27,41 @@ from rupex.model import (
     bounds,
     lifetime_days,
 )
-from rupex.servers.family import WHOLE, Configured, Share, Surroundings, family_called, load_families
+from rupex.model.budget import Budget, ExhaustedError
+from rupex.servers.family import WHOLE, Answer, Configured, Request, Share, Surroundings, family_called, load_families
 
 
 class Scene(Struct, frozen=True):
     """A tree whose configurations are read, before anything is made of them. ``uses``: each certificate and key that
-    they name, with the ids of the endpoints that use it."""
+    they name, with the ids of the endpoints that use it; ``budget``: what is left of the work that the host may make."""
 
     name: str
     around: Surroundings
     configurations: tuple[Configured, ...]
     uses: Mapping[CertificateUse, Sequence[str]]
     problems: tuple[Problem, ...]
+    budget: Budget
 
 
 class Evidence(Struct, frozen=True):
-    """A host as its tree shows it, and the configurations it was made of."""
+    """A host as its tree shows it, and the configurations it was made of. ``budget``: for what these are asked later."""
 
     host: Host
     configurations: tuple[Configured, ...]
+    budget: Budget = field(default_factory=Budget)
+
+    def answer(self, request: Request) -> tuple[Configured, Answer] | None:
+        """What ``request`` gets, and the configuration that says so; None when nothing listens where it is sent."""
+        with self.budget:
+            for configuration in self.configurations:
+                try:
+                    answer = configuration.answer(request)
+                except ExhaustedError as exhausted:
+                    transport = "tls" if request.scheme == "https" else "plain"
+                    answer = Answer(endpoint="", scope="", transport=transport, unknown=exhausted.why)
+                if answer is not None:
+                    return configuration, answer
+        return None
 
 
 def gather(
@@ -60,29 +77,45 @@ def open_scene(
     tree: HostTree, start: str, *, name: str, family: str | None = None, assumed: Mapping[str, str] | None = None
 ) -> Scene:
     """The first half of :func:`gather`: what is the same for every share."""
-    assumed = assumed or {}
-    around = Surroundings(tree, CredentialStore(tree), find_library(tree, assumed), assumed)
+    with Budget() as budget:
+        return _open_scene(tree, start, name, family, assumed or {}, budget)
+
+
+def _open_scene(
+    tree: HostTree, start: str, name: str, family: str | None, assumed: Mapping[str, str], budget: Budget
+) -> Scene:
     problems: list[Problem] = list(tree.problems)
-    configurations = tuple(
-        family_called(found).resolve(main_path, around) for found, main_path in _find(tree, start, family, problems)
-    )
+    around = Surroundings(tree, CredentialStore(tree), find_library(tree, assumed, problems), assumed)
+    configurations = []
+    for found, main_path in _find(tree, start, family, problems):
+        budget.at = main_path
+        with suppress(ExhaustedError):
+            configurations.append(family_called(found).resolve(main_path, around))
     uses: dict[CertificateUse, list[str]] = {}
     for configuration in configurations:
         problems += configuration.problems
         for use, endpoints in configuration.certificate_uses().items():
             uses.setdefault(use, []).extend(endpoints)
-    return Scene(name, around, configurations, uses, tuple(problems))
+    return Scene(name, around, tuple(configurations), uses, tuple(problems), budget)
 
 
 def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Host:
     """The host, or a ``share`` of it: of the endpoints, the certificates and the files. Problems of the configuration
     are the first share's. ``outlines``: endpoints that are like another one may be left without their scopes."""
+    with scene.budget:
+        return _host_of(scene, share, outlines=outlines)
+
+
+def _host_of(scene: Scene, share: Share, *, outlines: bool) -> Host:
     tree, configurations = scene.around.tree, scene.configurations
     found = [configuration.endpoints(share, outlines=outlines) for configuration in configurations]
     endpoints = tuple(endpoint for some, _ in found for endpoint in some)
     certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
     renewals = find_renewals(tree)
+    samples = tuple(sample for configuration in configurations for sample in configuration.samples(endpoints))
     problems = [*(scene.problems if share.is_first else ()), *_missing_credentials(certificates, keys, tree)]
+    if scene.budget.is_exhausted:
+        problems.insert(0, _exhausted(scene.budget))
     return Host(
         name=scene.name,
         sources=tuple(
@@ -94,7 +127,7 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
         files=tuple(judged_files(scene.around.credentials, configurations, keys, share)),
         certificates=certificates,
         keys=keys,
-        samples=tuple(sample for configuration in configurations for sample in configuration.samples(endpoints)),
+        samples=samples,
         problems=tuple(problems[: bounds.PROBLEMS]),
         chains=scene.around.credentials.chains(),
         renewals=renewals,
@@ -103,6 +136,14 @@ def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Ho
         lives=tuple(_lives(certificates, tree, renewals)),
         alike={identity: likeness for _, some in found for identity, likeness in some.items()},
     )
+
+
+def _exhausted(budget: Budget) -> Problem:
+    words = (
+        f"what it configures takes more than {budget.steps:,} steps to work out, the bound for one host; Rupex stopped at "
+        f"{budget.stopped_at or 'its start'}, and what comes from there on is unknown"
+    )
+    return Problem("bound", None, None, words, True)
 
 
 def _lives(

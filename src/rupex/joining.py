@@ -11,7 +11,7 @@ from rupex.gather import Evidence
 from rupex.host import HostTree
 from rupex.host.processes import find_running
 from rupex.model import Endpoint, Host, Predicted, Provenance, bounds
-from rupex.servers.family import Configured, Request
+from rupex.servers.family import Request
 
 
 def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:
@@ -31,7 +31,7 @@ def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:
         together((host, *only_sent)),
         partial=host.partial,
         lives=host.lives,
-        predicted={e.id: found for e in endpoints if (found := _predicted(e, evidence.configurations)) is not None},
+        predicted={e.id: found for e in endpoints if (found := _predicted(e, evidence)) is not None},
         running=find_running(tree),
         modified=dict(_modified(host, tree)),
     )
@@ -54,21 +54,19 @@ def together(seen: Sequence[Host]) -> Host:
     )
 
 
-def _predicted(seen: Endpoint, configurations: Sequence[Configured]) -> Predicted | None:
+def _predicted(seen: Endpoint, evidence: Evidence) -> Predicted | None:
     """What the configuration says of the front page that was asked for; None where nothing listens there."""
     if seen.port is None or not seen.names:
         return None
     scheme = "http" if seen.transport == "plain" else "https"
     request = Request(scheme=scheme, name=seen.names[0], port=seen.port, path="/")
-    for configuration in configurations:
-        answer = configuration.answer(request)
-        if answer is not None:
-            place = answer.why[-1].provenance if answer.why else Provenance("explicit", configuration.main_path)
-            unknown = "the connection is closed without an answer" if answer.closed else answer.unknown
-            return Predicted(
-                answer.endpoint, answer.scope, place, answer.status, answer.location, answer.headers, unknown
-            )
-    return None
+    found = evidence.answer(request)
+    if found is None:
+        return None
+    configuration, answer = found
+    place = answer.why[-1].provenance if answer.why else Provenance("explicit", configuration.main_path)
+    unknown = "the connection is closed without an answer" if answer.closed else answer.unknown
+    return Predicted(answer.endpoint, answer.scope, place, answer.status, answer.location, answer.headers, unknown)
 
 
 def _modified(host: Host, tree: HostTree) -> Iterator[tuple[str, datetime]]:

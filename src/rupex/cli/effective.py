@@ -64,12 +64,10 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
     from rupex.reports.clean import clean
 
     request = _request(arguments)
-    for configuration in evidence.configurations:
-        answer = configuration.answer(request)
-        if answer is not None:
-            break
-    else:
+    found = evidence.answer(request)
+    if found is None:
         raise RupexError(f"nothing listens for {clean(arguments.url)}: no endpoint on port {request.port}")
+    _, answer = found
     asked = " ".join((arguments.url, *arguments.header))  # what the user gave is shown as it was given
     location = None if answer.location is None else redacted(answer.location, asked)
     document = AnswerDocument(

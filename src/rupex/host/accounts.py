@@ -7,6 +7,8 @@ from functools import cached_property
 
 from msgspec import Struct
 
+from rupex.model.numbers import whole_number
+
 
 class Account(Struct, frozen=True):
     name: str
@@ -28,13 +30,15 @@ class Accounts:
         self._listed: dict[str, tuple[str, ...]] = {}
         self.is_known = bool(passwd.strip())
         for fields in _records(passwd, 7):
-            name, uid, gid, home = fields[0], fields[2], fields[3], fields[5]
-            if uid.isdigit() and gid.isdigit():
-                self.by_name[name] = Account(name, int(uid), int(gid), home)
-                self._user_names.setdefault(int(uid), name)
+            name, home = fields[0], fields[5]
+            uid, gid = whole_number(fields[2]), whole_number(fields[3])
+            if uid is not None and gid is not None:
+                self.by_name[name] = Account(name, uid, gid, home)
+                self._user_names.setdefault(uid, name)
         for fields in _records(group, 4):
-            if fields[2].isdigit():
-                self._group_names.setdefault(int(fields[2]), fields[0])
+            gid = whole_number(fields[2])
+            if gid is not None:
+                self._group_names.setdefault(gid, fields[0])
                 self._listed[fields[0]] = tuple(member for member in fields[3].split(",") if member)
 
     def user_name(self, uid: int) -> str:

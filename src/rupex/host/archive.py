@@ -10,7 +10,9 @@ from contextlib import contextmanager
 from functools import cached_property
 from lzma import LZMAError
 from pathlib import Path
-from typing import IO, Final, cast
+from typing import IO, Final, Self, cast
+
+from msgspec import Struct
 
 from rupex.host.access import AccessList, parse_access_list
 from rupex.host.mtree import ManifestEntry, parse_mtree
@@ -18,8 +20,58 @@ from rupex.host.taken import ACCESS_LISTS, OWNERS_LOST, UNREAD, rows_of
 from rupex.host.tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside
 from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds, unknown
 
-_BROKEN: Final = (tarfile.TarError, EOFError, OSError, zlib.error, LZMAError, ValueError, OverflowError)
+_BROKEN: Final = (tarfile.TarError, EOFError, OSError, zlib.error, LZMAError, ValueError, OverflowError, RecursionError)
 _CHUNK: Final = 1 << 20
+_EXTENDED: Final = frozenset(
+    (tarfile.XHDTYPE, tarfile.XGLTYPE, tarfile.SOLARIS_XHDTYPE, tarfile.GNUTYPE_LONGNAME, tarfile.GNUTYPE_LONGLINK)
+)
+_ACCESS_LIST: Final = "SCHILY.acl.access"  # star(4), GNU tar, libarchive
+
+
+class _Header(tarfile.TarInfo):
+    """A header as it is read. The library reads an extended one whole, and takes one that is broken for the archive's end."""
+
+    @classmethod
+    def frombuf(cls, buf: bytes | bytearray, encoding: str, errors: str) -> Self:
+        try:
+            header = super().frombuf(buf, encoding, errors)
+        except tarfile.EOFHeaderError:  # type: ignore[attr-defined]  # the mark at the end
+            raise
+        except tarfile.HeaderError as error:  # the library ends in silence here, also where the file just stops
+            raise _BrokenHeaderError(str(error)) from None
+        if header.type in _EXTENDED and header.size > bounds.ARCHIVE_HEADER_BYTES:
+            raise _BrokenHeaderError(f"an extended header of {header.size} bytes")
+        return header
+
+
+class _BrokenHeaderError(Exception):
+    """A header that cannot be read, behind which nothing can be found."""
+
+
+class Member(Struct, frozen=True, gc=False):
+    """What is kept of one member: its name as written, its kind as the library tells it, owners and times, where it leads, and
+    what extended headers say of its owners and access list. ``target``: of a link, else empty."""
+
+    name: str
+    kind: bytes
+    mode: int
+    uid: int
+    gid: int
+    user: str
+    group: str
+    size: int
+    written: float
+    target: str
+    has_lost_owners: bool
+    access_list: str | None
+
+    @property
+    def is_file(self) -> bool:
+        return self.kind in tarfile.REGULAR_TYPES
+
+    @property
+    def is_folder(self) -> bool:
+        return self.kind == tarfile.DIRTYPE
 
 
 class ArchiveTree(HostTree):
@@ -32,7 +84,7 @@ class ArchiveTree(HostTree):
         super().__init__(manifest)
         self.root = path
         self._problems: list[Problem] = []
-        self._entries: dict[str, tarfile.TarInfo] = {}
+        self._entries: dict[str, Member] = {}
         self._contents: dict[str, bytes] = {}
         self._listed: dict[str, set[str]] = {"": set()}
         self._kept = 0
@@ -57,8 +109,9 @@ class ArchiveTree(HostTree):
     def _read(self, path: Path) -> None:
         members = 0
         try:
-            with _opened(path) as stream, tarfile.open(fileobj=stream, mode="r|") as archive:
+            with _opened(path) as stream, tarfile.open(fileobj=stream, mode="r|", tarinfo=_Header) as archive:
                 for member in archive:
+                    archive.members = []  # type: ignore[attr-defined]  # the library keeps them all
                     members += 1
                     if members > bounds.ARCHIVE_MEMBERS:
                         self._problem("bound", path.name, f"more than {bounds.ARCHIVE_MEMBERS} members are not read")
@@ -66,7 +119,7 @@ class ArchiveTree(HostTree):
                     self._take(archive, member)
         except _TooLargeError:
             self._problem("bound", path.name, f"more than {bounds.ARCHIVE_BYTES} bytes, unpacked, are not read")
-        except _BROKEN as error:
+        except (_BrokenHeaderError, *_BROKEN) as error:
             if not members:
                 raise RupexError(f"{path}: not a tar archive that can be read ({_short(error)})") from None
             self._problem("syntax", path.name, f"the archive is broken behind {members} members ({_short(error)})")
@@ -83,12 +136,16 @@ class ArchiveTree(HostTree):
         if len(clean) > bounds.PATH_CHARACTERS:
             self._problem("bound", clean[:80] + "…", "no file can have so long a path")
             return
-        self._entries[clean] = member
+        self._entries[clean] = Member(
+            name, member.type, stat.S_IMODE(member.mode), member.uid, member.gid, member.uname, member.gname, member.size,
+            float(member.mtime), member.linkname if member.issym() or member.islnk() else "",
+            OWNERS_LOST in member.pax_headers, member.pax_headers.get(_ACCESS_LIST),
+        )  # fmt: skip
         self._contents.pop(clean, None)
         if not member.isreg() or member.size > bounds.CONFIG_FILE_BYTES:
             return
         self._kept += member.size
-        if self._kept > bounds.ARCHIVE_BYTES:
+        if self._kept > bounds.ARCHIVE_KEPT_BYTES:
             raise _TooLargeError
         content = archive.extractfile(member)
         if content is not None:
@@ -133,7 +190,7 @@ class ArchiveTree(HostTree):
         if member is None:
             row = self._only_listed.get(path)
             return None if row is None else row.link
-        return member.linkname if member.issym() else None
+        return member.target if member.kind == tarfile.SYMTYPE else None
 
     def entry(self, path: str) -> Entry | None:
         found = self._made.get(path)
@@ -147,30 +204,24 @@ class ArchiveTree(HostTree):
                     return None
                 found = Entry(True, False, 0o755, Setting("root"), Setting("root"), 0, None)
             else:
-                found = Entry(
-                    member.isdir(),
-                    member.isreg(),
-                    stat.S_IMODE(member.mode),
-                    *self._owners(member),
-                    member.size,
-                    float(member.mtime),
-                )
+                owners = self._owners(member)
+                found = Entry(member.is_folder, member.is_file, member.mode, *owners, member.size, member.written)
             found = self._made[path] = self._as_listed(path, found)
         return found
 
-    def _owners(self, member: tarfile.TarInfo) -> tuple[Setting[str], Setting[str]]:
-        if OWNERS_LOST in member.pax_headers:
+    def _owners(self, member: Member) -> tuple[Setting[str], Setting[str]]:
+        if member.has_lost_owners:
             lost: Setting[str] = unknown("the copy that the snapshot was made of did not keep owners")
             return lost, lost
         accounts = self.accounts
         return (
-            Setting(_owner(member.uname, member.uid, accounts.user_name(member.uid))),
-            Setting(_owner(member.gname, member.gid, accounts.group_name(member.gid))),
+            Setting(_owner(member.user, member.uid, accounts.user_name(member.uid))),
+            Setting(_owner(member.group, member.gid, accounts.group_name(member.gid))),
         )
 
     def access_list(self, path: str) -> AccessList | None:
         member = self._member(path)
-        text = None if member is None else member.pax_headers.get("SCHILY.acl.access")  # star(4), GNU tar, libarchive
+        text = None if member is None else member.access_list
         if text is None and path in self._taken_lists:
             text = self._taken_lists[path]
             if text == "?":  # there is one, and the machine had no program to tell what it says
@@ -181,13 +232,13 @@ class ArchiveTree(HostTree):
     def _taken_lists(self) -> dict[str, str]:
         return dict(rows_of(self._contents.get(ACCESS_LISTS, b"").decode("utf-8", "surrogateescape")))
 
-    def _member(self, path: str) -> tarfile.TarInfo | None:
+    def _member(self, path: str) -> Member | None:
         """The member at ``path``; of a hard link, the one that it is another name of."""
         member = self._entries.get(path)
         for _ in range(bounds.LINKS):
-            if member is None or not member.islnk():
+            if member is None or member.kind != tarfile.LNKTYPE:
                 return member
-            member = self._entries.get(inside(member.linkname))
+            member = self._entries.get(inside(member.target))
         return None
 
     def names_in(self, path: str) -> list[str]:
@@ -202,8 +253,8 @@ class ArchiveTree(HostTree):
             raise TreeError(
                 "unreadable" if is_folder else "missing", path, "a folder, not a file" if is_folder else "no such file"
             )
-        if not member.isreg():
-            raise TreeError("unreadable", path, "a folder, not a file" if member.isdir() else "not a file")
+        if not member.is_file:
+            raise TreeError("unreadable", path, "a folder, not a file" if member.is_folder else "not a file")
         content = self._contents.get(inside(member.name)) or self._contents.get(path)
         if member.size > limit or (content is None and member.size):
             raise TreeError("bound", path, f"{member.size} bytes; more than {limit} are not read")

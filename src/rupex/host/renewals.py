@@ -21,9 +21,9 @@ _SCRIPTS: Final = ("etc/cron.hourly", "etc/cron.daily", "etc/cron.weekly", "etc/
 _HOOKS: Final = ("etc/letsencrypt/renewal-hooks/deploy", "etc/letsencrypt/renewal-hooks/post")
 _SETTINGS: Final = ("etc/letsencrypt/renewal", "etc/letsencrypt")
 _SETTING = re.compile(
-    r"^\s*(?:installer|deploy[-_]hook|renew[-_]hook|post[-_]hook|Le_ReloadCmd)\s*=\s*(.+)$", re.MULTILINE
+    r"^[ \t]*+(?:installer|deploy[-_]hook|renew[-_]hook|post[-_]hook|Le_ReloadCmd)[ \t]*+=[ \t]*+(.+)$", re.MULTILINE
 )
-_CERTIFICATE = re.compile(r"^\s*(?:fullchain|cert)\s*=\s*(\S+)", re.MULTILINE)
+_CERTIFICATE = re.compile(r"^[ \t]*+(?:fullchain|cert)[ \t]*+=[ \t]*+(\S+)", re.MULTILINE)
 _WITHOUT_SYSTEMD: Final = re.compile(r"!\s*-[de]\s+/run/systemd")
 _LONGEST: Final = 64 << 10
 _MOST_FILES: Final = 2_000
@@ -58,9 +58,9 @@ def _lineages(tree: HostTree) -> tuple[str, ...] | None:
 
 def _timer_schedule(text: str) -> Schedule | None:
     """The first calendar of a timer; several, or a span since something else, are not read."""
-    calendars = re.findall(r"^\s*OnCalendar\s*=\s*(.+)$", text, re.MULTILINE)
+    calendars = re.findall(r"^[ \t]*+OnCalendar[ \t]*+=[ \t]*+(.+)$", text, re.MULTILINE)
     schedule = parse_calendar(calendars[-1]) if calendars else None
-    spread = re.search(r"^\s*RandomizedDelaySec\s*=\s*(.+)$", text, re.MULTILINE)
+    spread = re.search(r"^[ \t]*+RandomizedDelaySec[ \t]*+=[ \t]*+(.+)$", text, re.MULTILINE)
     return (
         schedule
         if schedule is None or spread is None
@@ -76,7 +76,7 @@ def _timers(tree: HostTree, *, tells: bool) -> Iterator[Renewal]:
                 continue
             seen.add(name)  # the first folder overrules the others (systemd.unit(5))
             text = _text(tree, f"{folder}/{name}")
-            unit = re.search(r"^\s*Unit\s*=\s*(\S+)", text, re.MULTILINE)
+            unit = re.search(r"^[ \t]*+Unit[ \t]*+=[ \t]*+(\S+)", text, re.MULTILINE)
             service = unit[1] if unit else name.removesuffix(".timer") + ".service"
             command = next((said for other in _UNITS if (said := _text(tree, f"{other}/{service}"))), "")
             runs = [line for line in command.splitlines() if line.strip().startswith(("ExecStart", "ExecStartPost"))]

@@ -10,7 +10,7 @@ from rupex.host.tree import HostTree, TreeError
 from rupex.model import Listening, bounds
 
 _TABLES: Final = ("proc/net/tcp", "proc/net/tcp6")
-_ROW = re.compile(r"^\s*\d+: ([0-9A-F]{8}|[0-9A-F]{32}):([0-9A-F]{4}) \S+ 0A ", re.MULTILINE)
+_ROW = re.compile(r"^[ \t]*+\d+: ([0-9A-F]{8}|[0-9A-F]{32}):([0-9A-F]{4}) \S+ 0A ", re.MULTILINE)
 """State 0A is TCP_LISTEN (include/net/tcp_states.h)."""
 
 

@@ -129,7 +129,9 @@ class HostTree(ABC):
         """:meth:`real` for a folder that is asked for often."""
         found = self._real_folders.get(path)
         if found is None:
-            found = self._real_folders[path] = self._resolved("", path, path)
+            found = self._resolved("", path, path)
+            if len(self._real_folders) < bounds.INCLUDED_FILES:
+                self._real_folders[path] = found
         return found
 
     def _resolved(self, here: str, rest: str, path: str) -> str:

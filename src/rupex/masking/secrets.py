@@ -118,14 +118,19 @@ def find_secrets(text: str) -> tuple[PlainSecret, ...]:
         return ()
     found: list[PlainSecret] = []
     behind = 0
-    blocks = [match.span() for match in _COMMENT_BLOCK.finditer(text)] if "<!--" in text else []
+    line, counted, line_start = 1, 0, 0
+    blocks = iter([match.span() for match in _COMMENT_BLOCK.finditer(text)] if "<!--" in text else [])
+    block_start, block_end = next(blocks, (len(text), len(text)))
     for start, end, name, kind in sorted(_spans(text), key=lambda span: (span[0], span[2] == "a secret")):
         if start < behind:
             continue
         behind = end
-        line_start = text.rfind("\n", 0, start) + 1
-        commented = _COMMENT.match(text, line_start) is not None or any(a <= start < b for a, b in blocks)
-        found.append(PlainSecret(start, end, text.count("\n", 0, start) + 1, name, kind, commented))
+        line_start = max(line_start, text.rfind("\n", counted, start) + 1)
+        line, counted = line + text.count("\n", counted, start), start
+        while block_end <= start < len(text):
+            block_start, block_end = next(blocks, (len(text), len(text)))
+        commented = _COMMENT.match(text, line_start) is not None or block_start <= start < block_end
+        found.append(PlainSecret(start, end, line, name, kind, commented))
     return tuple(found)
 
 

@@ -20,6 +20,9 @@ FIREWALL_BYTES: Final = 4 << 20
 INCLUDE_DEPTH: Final = 24
 """Files that include each other: real trees stay under 5."""
 
+LIBRARY_FILES: Final = 1_000
+"""Files that the crypto library's configuration includes, one counted again each time; systems have some ten."""
+
 INCLUDED_FILES: Final = 200_000
 """Inclusions while one configuration is read, a file counted again each time: 30,000 sites with 5 snippets each."""
 
@@ -50,8 +53,19 @@ REWRITE_CYCLES: Final = 10
 OWN_REQUESTS: Final = 200
 """Requests that a server makes itself while it answers one, followed at most."""
 
-PATTERN_SECONDS: Final = 0.05
-"""Time for one match of a pattern from a configuration, after which the outcome is unknown."""
+HOST_STEPS: Final = 50_000_000
+"""Steps of work for one host, each about a microsecond: 20,000 sites of different kinds take about a tenth (docs/speed.md)."""
+
+EXPANDED_CHARACTERS: Final = 1 << 16
+"""One value that is made of others: servers refuse header fields and lines of some 8 KiB (large_client_header_buffers,
+LimitRequestFieldSize), and paths end at 4096."""
+
+PATTERN_SECONDS: Final = 0.5
+"""Processor time for one match of a pattern from a configuration, after which the outcome is unknown. Matches take microseconds
+or do not end: that this is time, which the package cannot count otherwise, does not decide."""
+
+PATTERN_ITEMS: Final = 20_000
+"""Items of one compiled pattern, repetitions written out; PCRE, as servers build it, takes some 65,000 bytes."""
 
 PATTERN_CHARACTERS: Final = 4_096
 """One pattern; nginx itself takes no longer word."""
@@ -100,4 +114,10 @@ ARCHIVE_MEMBERS: Final = 500_000
 """Members of one archive: 20,000 sites have some 80,000 files."""
 
 ARCHIVE_BYTES: Final = 1 << 30
-"""What one archive may unpack to; a snapshot of a large host has some 100 MiB."""
+"""What one archive may unpack to, with files that are passed over."""
+
+ARCHIVE_KEPT_BYTES: Final = 256 << 20
+"""The files of one archive that are kept in memory; a snapshot of a large host has some 100 MiB of them."""
+
+ARCHIVE_HEADER_BYTES: Final = 1 << 20
+"""One extended header of an archive: names take some 4 KiB at most, access lists some 100 bytes for each account."""

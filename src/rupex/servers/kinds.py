@@ -8,6 +8,7 @@ from typing import NamedTuple, Protocol, TypeVar
 from msgspec import structs
 
 from rupex.model import Alike, Endpoint, Likeness, Pattern
+from rupex.model.budget import PER_ENDPOINT, PER_NAME, ExhaustedError, spend, work_at
 
 
 class Named(Protocol):
@@ -40,7 +41,7 @@ def endpoints_by_kind(
 
     ``kind_of``: what members have in common that are one another under other names, None for one of no such kind.
     ``source_of``: the file of a member of a kind, and the words that are its own. ``outlines``: leave out the scopes of what
-    is like another one.
+    is like another one. Where nothing is left of the budget, the members from there on are left out.
     """
     models: dict[tuple[object, ...], Model] = {}
     alike: dict[str, Alike] = {}
@@ -49,7 +50,13 @@ def endpoints_by_kind(
         kind = kind_of(member)
         model = None if kind is None else models.get(kind)
         if model is None:
-            endpoint = resolve(member)
+            work_at(member.id)
+            try:
+                spend(PER_ENDPOINT)
+                endpoint = resolve(member)
+                spend(PER_NAME * len(endpoint.names))
+            except ExhaustedError:
+                break
             if kind is not None:
                 pattern = Pattern(*source_of(member))
                 models[kind] = Model(endpoint, structs.replace(endpoint, scopes=()), pattern)

@@ -49,7 +49,7 @@ class Releases:
 
     def parse(self, text: str) -> tuple[int, ...]:
         """A version of two or three numbers. Raises :class:`~rupex.model.RupexError`."""
-        if not re.fullmatch(r"\d{1,4}(\.\d{1,4}){1,2}", text):
+        if not re.fullmatch(r"[0-9]{1,4}(\.[0-9]{1,4}){1,2}", text):
             raise RupexError(f"{text!r} is no {self.product} version; one looks like {self.table['newest']}")
         numbers = tuple(int(part) for part in text.split("."))
         return numbers if len(numbers) == 3 else (*numbers, 0)
@@ -65,7 +65,7 @@ class Releases:
         packages = sorted(self.packages, key=lambda name: likeliest is None or likeliest not in name)
         told = taken_version(around.tree, self.family)
         for found in (told, *(upstream_version(around.tree, package) for package in packages)):
-            number = re.match(r"\d+\.\d+\.\d+", found.version) if found is not None else None
+            number = re.match(r"[0-9]{1,4}(?:\.[0-9]{1,4}){2}(?![0-9])", found.version) if found is not None else None
             if found is not None and number is not None:
                 return Release(self.parse(number[0]), found.provenance)
         newest = self.table["newest"]

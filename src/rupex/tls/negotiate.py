@@ -9,8 +9,9 @@ from typing import Final
 
 from msgspec import Struct
 
+from rupex.model.budget import spend
 from rupex.model.endpoint import ProtocolVersion
-from rupex.tls.openssl import LEVEL_BITS, Library, expand
+from rupex.tls.openssl import LEVEL_BITS, Library, expand, expand_uncounted
 from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite, suite_called
 
 TLS13_DEFAULT: Final = ("TLS_AES_256_GCM_SHA384", "TLS_CHACHA20_POLY1305_SHA256", "TLS_AES_128_GCM_SHA256")
@@ -31,7 +32,6 @@ class Abilities(Struct, frozen=True):
     dh_parameters: bool
 
 
-@lru_cache(maxsize=1024)
 def negotiable(
     protocols: tuple[ProtocolVersion, ...],
     expression: str,
@@ -42,10 +42,23 @@ def negotiable(
     """The versions and suites (IANA names, in order of preference) that a listener really negotiates.
 
     ``protocols``: those its configuration enables; ``expression``: its cipher list; ``ciphersuites``: its list for
-    TLS 1.3, empty for the library's own.
+    TLS 1.3, empty for the library's own. Raises :class:`~rupex.model.budget.ExhaustedError`.
     """
-    selection = expand(expression, library)
-    level = security_level(expression, library)
+    expand(expression, library)  # is counted each time, whatever is known already
+    spend(1 + len(ciphersuites))
+    return _negotiable(protocols, expression, library, abilities, ciphersuites)
+
+
+@lru_cache(maxsize=1024)
+def _negotiable(
+    protocols: tuple[ProtocolVersion, ...],
+    expression: str,
+    library: Library,
+    abilities: Abilities,
+    ciphersuites: str,
+) -> tuple[tuple[ProtocolVersion, ...], tuple[str, ...]]:
+    selection = expand_uncounted(expression, library)
+    level = library.security_level if selection.security_level is None else selection.security_level
     enabled = tuple(p for p in protocols if _library_speaks(p, library, level))
     newest_old = max((PROTOCOL_VERSIONS.index(p) for p in enabled if p != "TLSv1.3"), default=-1)
     suites = [

@@ -15,6 +15,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.model import Provenance
+from rupex.model.budget import spend
 from rupex.tls.suites import CipherSuite, all_suites
 
 Test = Callable[[CipherSuite], bool]
@@ -49,6 +50,12 @@ class Library(Struct, frozen=True):
         if self.release is None:
             return "an unknown crypto library (the most permissive is assumed)"
         return "OpenSSL " + ".".join(map(str, self.release))
+
+
+def told_as_declared(words: str, library: Library | None = None) -> str:
+    """What a note says of a setting beside its place: the ``words`` of the configuration, and the library that reads them."""
+    told = words if len(words) <= _NOTE_CHARACTERS else f"{words[:_NOTE_CHARACTERS]}…"
+    return f"declared: {told}" if library is None else f"declared: {told}; library: {library}"
 
 
 class Selection(Struct, frozen=True):
@@ -273,36 +280,48 @@ _OLD_ALIASES: Final[dict[str, Test | None]] = {
     ),
 }
 _ITEM = re.compile(r"([-+!@]?)([A-Za-z0-9\-._=+]*)")
+_NOTE_CHARACTERS: Final = 2_000
+"""What a note shows of the words of a configuration."""
+_STEPS_A_CHARACTER: Final = 6
+"""What a character of an expression costs; a word of it some microseconds."""
+
+Codes = frozenset[int]
 
 
 class _Working:
-    """The library's list: suites with their place in it, and those switched on. Each method is one CIPHER_* rule."""
+    """The library's list: suites with their place in it, and those switched on. Each method is one CIPHER_* rule for the suites
+    with one of ``codes``."""
 
     def __init__(self, suites: list[CipherSuite]) -> None:
         self.order = suites
         self.active: set[int] = set()
 
-    def add(self, test: Test) -> None:
-        self._to_end([s for s in self.order if s.code not in self.active and test(s)])
-        self.active.update(s.code for s in self.order if test(s))
+    def add(self, codes: Codes) -> None:
+        new = codes - self.active
+        if new:
+            self._to_end([s for s in self.order if s.code in new])
+            self.active |= new
 
-    def to_end(self, test: Test) -> None:
-        self._to_end([s for s in self.order if s.code in self.active and test(s)])
+    def to_end(self, codes: Codes) -> None:
+        self._to_end(self._switched_on(codes))
 
-    def delete(self, test: Test) -> None:
-        moved = [s for s in self.order if s.code in self.active and test(s)]
-        self._to_front(moved)
-        self.active.difference_update(s.code for s in moved)
+    def delete(self, codes: Codes) -> None:
+        self._to_front(self._switched_on(codes))
+        self.active -= codes
 
-    def bump(self, test: Test) -> None:
-        self._to_front([s for s in self.order if s.code in self.active and test(s)])
+    def bump(self, codes: Codes) -> None:
+        self._to_front(self._switched_on(codes))
 
-    def kill(self, test: Test) -> None:
-        self.order = [s for s in self.order if not test(s)]
+    def kill(self, codes: Codes) -> None:
+        self.order = [s for s in self.order if s.code not in codes]
 
     def sort_by_strength(self, bits_of: Callable[[CipherSuite], int]) -> None:
         for bits in sorted({bits_of(s) for s in self.order if s.code in self.active}, reverse=True):
             self._to_end([s for s in self.order if s.code in self.active and bits_of(s) == bits])
+
+    def _switched_on(self, codes: Codes) -> list[CipherSuite]:
+        meant = codes & self.active
+        return [s for s in self.order if s.code in meant] if meant else []
 
     def _to_end(self, moved: list[CipherSuite]) -> None:
         codes = {s.code for s in moved}
@@ -351,42 +370,50 @@ def _knew(suite: CipherSuite) -> bool:
 def _preferred(library: _Kind) -> tuple[CipherSuite, ...]:
     """All suites of ``library`` in its own order, before any expression."""
     work = _Working([s for s in reversed(all_suites()) if knows(library, s)])
-    ecdhe = _exchange("ECDHE")
+    ecdhe = _codes(_exchange("ECDHE"))
+    everything = _codes(lambda _: True)
     if library.is_old:
         work.add(ecdhe)
         work.delete(ecdhe)
-        work.add(_encryption("AES_"))
-        work.add(lambda _: True)
+        work.add(_codes(_encryption("AES_")))
+        work.add(everything)
         for late in (_mac("MD5"), _anonymous, _exchange("ECDH"), _exchange("RSA"), _psk("PSK"), _exchange("KRB5")):
-            work.to_end(late)
-        work.to_end(_encryption("RC4"))
+            work.to_end(_codes(late))
+        work.to_end(_codes(_encryption("RC4")))
         work.sort_by_strength(_old_strength_bits)
-        work.delete(lambda _: True)
+        work.delete(everything)
         return tuple(work.order)
-    work.add(_both(ecdhe, _authentication("ECDSA")))
+    work.add(_codes(_both(_exchange("ECDHE"), _authentication("ECDSA"))))
     work.add(ecdhe)
     work.delete(ecdhe)
-    work.add(_encryption("AES_128_GCM", "AES_256_GCM"))
-    work.add(_encryption("CHACHA20"))
-    work.add(_both(_encryption("AES_"), _not(_encryption("AES_128_GCM", "AES_256_GCM"))))
-    work.add(lambda _: True)
-    work.to_end(_mac("MD5"))
-    work.to_end(_anonymous)
-    work.to_end(_exchange("RSA"))
-    work.to_end(_psk("PSK"))
-    work.to_end(_encryption("RC4"))
+    work.add(_codes(_encryption("AES_128_GCM", "AES_256_GCM")))
+    work.add(_codes(_encryption("CHACHA20")))
+    work.add(_codes(_both(_encryption("AES_"), _not(_encryption("AES_128_GCM", "AES_256_GCM")))))
+    work.add(everything)
+    work.to_end(_codes(_mac("MD5")))
+    work.to_end(_codes(_anonymous))
+    work.to_end(_codes(_exchange("RSA")))
+    work.to_end(_codes(_psk("PSK")))
+    work.to_end(_codes(_encryption("RC4")))
     work.sort_by_strength(_strength_bits)
-    work.bump(_version("TLSv1.2"))
-    work.bump(_mac("AEAD"))
+    work.bump(_codes(_version("TLSv1.2")))
+    work.bump(_codes(_mac("AEAD")))
     forward = _exchange("DHE", "ECDHE")
-    work.bump(forward)
-    work.bump(_both(forward, _mac("AEAD")))
+    work.bump(_codes(forward))
+    work.bump(_codes(_both(forward, _mac("AEAD"))))
     return tuple(work.order)
 
 
-@lru_cache(maxsize=512)
 def expand(expression: str, library: Library) -> Selection:
-    """What ``library`` makes of ``expression``. Words it does not know select nothing, as in the library itself."""
+    """What ``library`` makes of ``expression``. Words it does not know select nothing, as in the library itself. Raises
+    :class:`~rupex.model.budget.ExhaustedError`."""
+    spend(_STEPS_A_CHARACTER * len(expression))
+    return expand_uncounted(expression, library)
+
+
+@lru_cache(maxsize=512)
+def expand_uncounted(expression: str, library: Library) -> Selection:
+    """As :func:`expand`, for who has counted it."""
     work = _Working(list(_preferred(_Kind(library.release))))
     rules, unknown = expression, list[str]()
     if rules.startswith("PROFILE=SYSTEM"):  # Red Hat's and its kin's own word for the system's policy
@@ -419,20 +446,37 @@ def _apply(work: _Working, rules: str, library: Library, unknown: list[str]) -> 
                 else:
                     unknown.append(item)
                 break
-            test = _test_of(words, library)
-            if test is None:
+            codes = _selected(words, _Kind(library.release))
+            if codes is None:
                 unknown.append(item)
                 break
             action = {"": work.add, "+": work.to_end, "-": work.delete, "!": work.kill}[mark]
-            action(test)
+            action(codes)
     return level
 
 
-def _test_of(words: str, library: Library) -> Test | None:
-    """The test for ``A+B+C``, or None when a word is unknown."""
+@cache
+def _names(library: _Kind) -> dict[str, int]:
+    """The suites that ``library`` knows by their names."""
+    found: dict[str, int] = {}
+    for suite in all_suites():
+        if knows(library, suite):
+            for name in (suite.openssl, suite.name):
+                if name is not None:
+                    found.setdefault(name, suite.code)
+    return found
+
+
+def _codes(test: Test) -> Codes:
+    return frozenset(suite.code for suite in all_suites() if test(suite))
+
+
+@lru_cache(maxsize=1024)
+def _selected(words: str, library: _Kind) -> Codes | None:
+    """The suites that ``A+B+C`` means, or None when a word is unknown."""
     tests: list[Test] = []
     has_strength = False
-    is_old = library.release is not None and library.release < (1, 1, 0)
+    is_old = library.is_old
     for word in words.split("+"):
         test = _OLD_ALIASES.get(word, _ALIASES.get(word)) if is_old else _ALIASES.get(word)
         if not has_strength and (test is None or word in _STRENGTHS):
@@ -441,12 +485,12 @@ def _test_of(words: str, library: Library) -> Test | None:
             tests = [earlier for earlier in tests if earlier is not _ALIASES["COMPLEMENTOFDEFAULT"]]
         if test is None:
             name = _OLD_NAMES.get(word, word)
-            code = next((s.code for s in all_suites() if name in (s.openssl, s.name) and knows(library, s)), None)
+            code = _names(library).get(name)
             if code is None:
                 return None
             test = _is_suite(code)
         tests.append(test)
-    return tests[0] if len(tests) == 1 else _both(*tests)
+    return _codes(_both(*tests))
 
 
 def _is_suite(code: int) -> Test:

@@ -17,7 +17,8 @@ _MAIN_FILES: Final = (
     "opt/bitnami/apache/conf/httpd.conf",
 )
 _LOOKS_LIKE = re.compile(
-    r"^\s*<(?:VirtualHost|Directory|IfModule|Location|Files)\b|^\s*(?:ServerRoot|DocumentRoot|LoadModule|SSLEngine|ServerName)\s",
+    r"^[ \t]*+(?:<(?:VirtualHost|Directory|IfModule|Location|Files)\b"
+    r"|(?:ServerRoot|DocumentRoot|LoadModule|SSLEngine|ServerName)\s)",
     re.MULTILINE | re.IGNORECASE,
 )
 

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from typing import Final
 
 from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.moves import with_groups
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.patterns import UndeterminedError, search
 
@@ -41,9 +42,8 @@ def set_early(directives: Iterable[Directive], exchange: Exchange) -> None:
                 exchange.environment.pop(name[1:], None)
             else:
                 # A pattern without anything special is looked for as a word, and then nothing is filled in (mod_setenvif).
-                groups = (found[0], *found.groups()) if _SPECIAL.search(pattern) else ()
-                for number, group in enumerate(groups):
-                    value = value.replace(f"${number}", group or "")
+                if _SPECIAL.search(pattern):
+                    value = with_groups(value, found)
                 exchange.environment[name] = value if mark else "1"
 
 

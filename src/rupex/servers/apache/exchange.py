@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Final
 from urllib.parse import unquote
 
+from rupex.model.numbers import whole_number
 from rupex.servers.apache.sections import Walk
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.patterns import UndeterminedError
@@ -60,7 +61,7 @@ class Exchange:
         name, _, port = self.host_header.partition(":")
         if self.is_inner:
             return name  # such a request has no port of its own
-        shown = int(port) if port.isdecimal() else _DEFAULT_PORTS[self.scheme]
+        shown = whole_number(port) or _DEFAULT_PORTS[self.scheme]
         return name if shown == _DEFAULT_PORTS[self.scheme] else f"{name}:{shown}"
 
     def absolute(self, path: str) -> str:

@@ -3,12 +3,13 @@ lookup_map, httpd 2.4)."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import Final, NamedTuple
 from urllib.parse import quote, unquote
 
 from rupex.host import HostTree, TreeError
 from rupex.model import bounds
+from rupex.model.budget import joined
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.patterns import UndeterminedError
@@ -85,37 +86,39 @@ def expanded(
     :class:`UndeterminedError`."""
     if depth > _DEEPEST or len(text) > bounds.PATTERN_CHARACTERS:
         raise UndeterminedError("its references are too many, or lie too deep in each other")
-    pieces: list[str] = []
+    return joined(_expanded(text, captured, exchange, maps, escape, depth))
+
+
+def _expanded(
+    text: str, captured: Captured, exchange: Exchange, maps: RewriteMaps, escape: Callable[[str], str], depth: int
+) -> Iterator[str]:
     at = 0
     while at < len(text):
         one, following = text[at], text[at + 1 : at + 2]
         if one == "\\" and following:
-            pieces.append(following)
+            yield following
             at += 2
         elif one in "$%" and following.isdecimal() and following.isascii():
             groups = captured.rule if one == "$" else captured.condition
             value = groups[int(following)] if int(following) < len(groups) else ""
-            pieces.append(escape(value) if one == "$" else value)
+            yield escape(value) if one == "$" else value
             at += 2
         elif one in "$%" and following == "{" and (end := _closing(text, at + 2)) is not None:
             inner = text[at + 2 : end]
             if one == "%":
-                pieces.append(_variable(inner, exchange))
+                yield _variable(inner, exchange)
             elif (colon := _outside(inner, ":")) is not None:
                 key, default = inner[colon + 1 :], ""
                 if (bar := _outside(key, "|")) is not None:
                     key, default = key[:bar], key[bar + 1 :]
                 looked = maps.look_up(inner[:colon], expanded(key, captured, exchange, maps, escape, depth + 1))
-                pieces.append(
-                    expanded(default, captured, exchange, maps, escape, depth + 1) if looked is None else looked
-                )
+                yield expanded(default, captured, exchange, maps, escape, depth + 1) if looked is None else looked
             else:
-                pieces.append(text[at : end + 1])
+                yield text[at : end + 1]
             at = end + 1
         else:
-            pieces.append(one)
+            yield one
             at += 1
-    return "".join(pieces)
 
 
 def _closing(text: str, at: int) -> int | None:

@@ -8,11 +8,14 @@ import re
 from typing import Final
 
 from rupex.masking.quoting import quoted
+from rupex.model import bounds
+from rupex.model.budget import CHARACTERS_A_STEP, filled, spend
+from rupex.model.numbers import signed_number
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.patterns import UndeterminedError, search
 
 _TOKEN = re.compile(
-    r"""\s*(?: (?P<string>"(?:[^"\\]|\\.)*+" | '(?:[^'\\]|\\.)*+')
+    r"""\s*+(?: (?P<string>"(?:[^"\\]|\\.)*+" | '(?:[^'\\]|\\.)*+')
       | (?P<match>m(?P<delimiter>[#|!,@%])(?:(?!(?P=delimiter)).)*+(?P=delimiter)[ims]* | /(?:[^/\\]|\\.)*+/[ims]*)
       | (?P<operator>==|!=|=~|!~|<=|>=|<|>|&&|\|\||!|\(|\)|=|\{|\}|,|-[A-Za-z]+\b)
       | (?P<variable>%\{[^}]*\}) | (?P<word>[A-Za-z_][\w.-]*|-?\d+) )""",
@@ -29,7 +32,9 @@ def evaluate(text: str, exchange: Exchange) -> bool:
     """Whether an expression is true for a request. Raises :class:`UndeterminedError`."""
     tokens: list[tuple[str | None, str]] = []
     position = 0
-    while position < len(text.rstrip()):
+    text = text.rstrip()
+    spend(1 + len(text) // CHARACTERS_A_STEP)
+    while position < len(text):
         found = _TOKEN.match(text, position)
         if found is None or len(tokens) > _MOST_TOKENS:
             raise UndeterminedError(f"the expression {quoted(text)} is not one that Rupex can read")
@@ -44,7 +49,7 @@ def evaluate(text: str, exchange: Exchange) -> bool:
 
 class _Parser:
     def __init__(self, tokens: list[tuple[str | None, str]], exchange: Exchange, text: str) -> None:
-        self.tokens, self.exchange, self.text, self.position = tokens, exchange, text, 0
+        self.tokens, self.exchange, self.text, self.position, self.depth = tokens, exchange, text, 0, 0
 
     def fail(self) -> None:
         raise UndeterminedError(f"the expression {quoted(self.text)} is not one that Rupex can read")
@@ -75,6 +80,14 @@ class _Parser:
         return value
 
     def single(self) -> bool:
+        self.depth += 1
+        if self.depth > bounds.NESTING:
+            self.fail()
+        value = self._single()
+        self.depth -= 1
+        return value
+
+    def _single(self) -> bool:
         if self.peek() in ("!", "not"):
             self.take()
             return not self.single()
@@ -113,7 +126,7 @@ class _Parser:
             return fill(re.sub(r"\\(.)", r"\1", word[1:-1]), self.exchange)
         if kind == "variable":
             return self.exchange.variable(word[2:-1])
-        if kind == "word" and (word.isdecimal() or word.lstrip("-").isdecimal()):
+        if kind == "word" and signed_number(word) is not None:
             return word
         raise UndeterminedError(f"{quoted(word)} is known at run time only")
 
@@ -126,15 +139,14 @@ class _Parser:
 
 def fill(text: str, exchange: Exchange) -> str:
     """A string with its ``%{NAME}`` filled in. Raises :class:`UndeterminedError`."""
-    return _IN_STRING.sub(lambda found: exchange.variable(found[1]), text)
+    return filled(_IN_STRING, lambda found: exchange.variable(found[1]), text)
 
 
 def compare(left: str, operator: str, right: str) -> bool:
     """A comparison of texts, or with a letter operator of whole numbers."""
     if operator.startswith("-"):
-        try:
-            a, b = int(left), int(right)
-        except ValueError:
+        a, b = signed_number(left), signed_number(right)
+        if a is None or b is None:
             a, b = 0, 0
         return {"-eq": a == b, "-ne": a != b, "-lt": a < b, "-gt": a > b, "-le": a <= b, "-ge": a >= b}[operator]
     if operator in ("==", "=", "!="):

@@ -14,6 +14,7 @@ from typing import Final, NamedTuple
 from msgspec import UNSET
 
 from rupex.model import Dropped, Header, Provenance, default_of
+from rupex.model.budget import filled, joined, spend
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate, fill
 from rupex.servers.apache.sections import Context, all_in
@@ -25,6 +26,7 @@ SUCCESS: Final = (200, 201, 202, 203, 204, 205, 206, 207, 226, 304)
 
 _ACTIONS: Final = frozenset("set setifempty append add merge unset echo edit edit* note".split())
 _VARIABLE = re.compile(r"%(%|[tDlib]|\{([^}]*)\}([es]))")
+_GROUP = re.compile(r"\$([0-9])")
 _DECODED: Final = re.compile(r"%\{(?:REQUEST_URI|PATH_INFO|QUERY_STRING|HTTP_[A-Z_]+)\}[es]")
 
 
@@ -108,6 +110,7 @@ def _apply(
     unknown = doubt or unknown
     here = action.directive.provenance()
     lowered = action.name.lower()
+    spend(1 + len(table) // 8)
     same = [header for header in table if header.name.lower() == lowered]
 
     def header(text: str, place: Provenance = here) -> Header:
@@ -134,7 +137,7 @@ def _apply(
             if not same:
                 table.append(header(value))
             elif action.verb == "append" or value not in [part.strip() for part in same[0].value.split(",")]:
-                table[table.index(same[0])] = header(f"{same[0].value}, {value}")
+                table[table.index(same[0])] = header(joined((same[0].value, ", ", value)))
         case "unset":
             if doubt is None:
                 remove(f"{here} takes it away")
@@ -151,13 +154,17 @@ def _edited(old: Header, action: Action) -> Header:
         return Header(old.name, old.value, old.on, old.provenance, undetermined.why)
     if found is None:
         return old
-    text = action.replacement
-    new = re.sub(r"\$(\d)", lambda ref: found[int(ref[1])] if int(ref[1]) <= len(found.groups()) else "", text)
-    value = (
-        old.value.replace(found[0], new)
-        if action.verb == "edit*"
-        else old.value[: found.start()] + new + old.value[found.end() :]
-    )
+    groups = (found[0], *found.groups())
+    try:
+        new = filled(
+            _GROUP, lambda ref: groups[int(ref[1])] or "" if int(ref[1]) < len(groups) else "", action.replacement
+        )
+        if action.verb == "edit*":
+            value = filled(re.compile(re.escape(found[0])), lambda _: new, old.value)
+        else:
+            value = joined((old.value[: found.start()], new, old.value[found.end() :]))
+    except UndeterminedError as undetermined:
+        return Header(old.name, old.value, old.on, old.provenance, undetermined.why)
     return Header(old.name, value, old.on, action.directive.provenance(), old.unknown)
 
 
@@ -184,7 +191,7 @@ def _value(action: Action, exchange: Exchange | None) -> tuple[str, str | None]:
         unknown = f"{found[0]} is known at run time only"
         return found[0]
 
-    return _VARIABLE.sub(one, text), unknown
+    return filled(_VARIABLE, one, text), unknown
 
 
 def server_header(context: Context, version: str, *, is_debian: bool) -> Header:

@@ -11,12 +11,14 @@ from msgspec import Struct
 
 from rupex.masking.quoting import quoted
 from rupex.model import Problem
+from rupex.model.budget import spend
+from rupex.model.numbers import whole_number
 from rupex.servers.alike import ByKind
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.syntax import Block, Directive, split_words
 from rupex.servers.samples import EVERY
 
-_ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|\d{1,5}))?")
+_ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|[0-9]{1,5}))?")
 _SCHEME = re.compile(r"^[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 
 
@@ -74,6 +76,7 @@ class Listener:
         self._by_name: dict[str, int] = {}
         self._by_pattern: list[tuple[int, re.Pattern[str]]] = []
         for place, virtual in enumerate(virtuals):
+            spend(1 + len(virtual.names))
             for name in (virtual.server_name, *virtual.names):
                 self._by_name.setdefault(name, place)
             self._by_pattern += [(place, _pattern(name)) for name in virtual.names if is_wildcard(name)]
@@ -99,6 +102,7 @@ class Listener:
         """The place of the first virtual host that has a name, or a pattern that it fits."""
         name = name.lower().rstrip(".")
         exact = self._by_name.get(name)
+        spend(1 + len(self._by_pattern))
         for place, pattern in self._by_pattern:
             if exact is not None and place >= exact:
                 break
@@ -129,7 +133,7 @@ def server_port(text: str) -> int | None:
 
 
 def _has_port(text: str) -> bool:
-    return ":" in text and re.search(r":\d{1,5}$", text) is not None
+    return ":" in text and re.search(r":[0-9]{1,5}\Z", text) is not None
 
 
 @lru_cache(maxsize=1024)
@@ -151,7 +155,8 @@ def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
     for directive in all_of(config.main, "listen"):
         words = directive.args
         host, colon, port = words[0].rpartition(":") if words else ("", "", "")
-        if not port.isdecimal() or not 0 < int(port) < 65536:
+        number = whole_number(port, most=65_535)
+        if not number:
             problems.append(
                 Problem(
                     "syntax", directive.path, directive.line, f"Listen {quoted(directive.raw)}: no port in it", True
@@ -159,7 +164,7 @@ def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
             )
             continue
         address = host if colon and host not in ("", "*", EVERY, "[::]") else EVERY
-        found.append(Listen(address, int(port), words[1].lower() if len(words) > 1 else None, directive))
+        found.append(Listen(address, number, words[1].lower() if len(words) > 1 else None, directive))
     return found
 
 
@@ -184,6 +189,7 @@ def listeners(listens: Iterable[Listen], main: Virtual, virtuals: list[Virtual])
     for listen in listens:
         groups: dict[tuple[str, int | None], dict[Virtual, None]] = {}
         for virtual in virtuals:
+            spend(len(virtual.addresses))
             for address, port in virtual.addresses:
                 here = address == "*" or listen.address in (EVERY, address)
                 if here and port in (None, listen.port):

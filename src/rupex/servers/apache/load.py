@@ -12,17 +12,22 @@ from msgspec import structs
 
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
+from rupex.masking.quoting import quoted
 from rupex.model import Problem, ProblemKind, Provenance, bounds
+from rupex.model.budget import UndeterminedError, filled, spend
+from rupex.model.numbers import whole_number
 from rupex.servers.apache.alike import Templates
 from rupex.servers.apache.modules import STATIC, identifier, owner
 from rupex.servers.apache.syntax import Block, Directive
+from rupex.servers.patterns import search
 
 _VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
-_EXPORT = re.compile(r"^\s*(?:export\s+)?([A-Za-z_]\w*)=(.*)$|^\s*:\s*\$\{([A-Za-z_]\w*):=(.*)\}$", re.MULTILINE)
+_EXPORT = re.compile(
+    r"^[ \t]*+(?:export\s+)?([A-Za-z_]\w*)=(.*)$|^[ \t]*+:\s*\$\{([A-Za-z_]\w*):=(.*)\}$", re.MULTILINE
+)
 _SHELL = re.compile(r"\$\{?([A-Za-z_]\w*)\}?")
 _GLOB = re.compile(r"[*?\[]")
 _FLAG = re.compile(r"-D\s*([\w.-]+)")
-_MOST_USES: Final = 1_000
 _DEEPEST_FOLDER: Final = 8
 
 ENVIRONMENTS: Final = ("etc/apache2/envvars", "etc/sysconfig/httpd", "etc/sysconfig/apache2")
@@ -107,7 +112,7 @@ class _Reader:
         self.in_use: list[str] = []
         self.undefined: dict[str, Directive] = {}
         self.depth = 0
-        self.inclusions = self.count = self.uses = 0
+        self.inclusions = self.count = 0
 
     # What the server is started with
 
@@ -216,7 +221,15 @@ class _Reader:
                 self.undefined.setdefault(name, directive)
             return found or match[0]
 
-        return structs.replace(directive, raw=_VARIABLE.sub(value, directive.raw))
+        return self._made(directive, lambda: filled(_VARIABLE, value, directive.raw))
+
+    def _made(self, directive: Directive, make: Callable[[], str]) -> Directive:
+        """``directive`` with what ``make`` makes of its arguments; as it is written where that is too long."""
+        try:
+            return structs.replace(directive, raw=make())
+        except UndeterminedError as undetermined:
+            self._problem("bound", directive, f"{directive.name}: what its variables make of it: {undetermined.why}")
+            return directive
 
     def tell_undefined(self) -> None:
         """One problem for all variables that stand as they are written, at the first of them."""
@@ -288,7 +301,11 @@ class _Reader:
         test = directive.args[0] if directive.args else ""
         is_not = test.startswith("!")
         name = test.removeprefix("!")
-        met, told = self._is_met(directive, name)
+        try:
+            met, told = self._is_met(directive, name)
+        except UndeterminedError as undetermined:
+            self._problem("bound", directive, undetermined.why)
+            met, told = is_not, f"Rupex cannot tell whether it holds: {undetermined.why}"
         assert directive.children is not None
         if met is not is_not:
             return self.run(directive.children, above, within)
@@ -321,8 +338,8 @@ class _Reader:
         operator = operator.removeprefix("!")
         release = ".".join(map(str, self.config.release))
         if operator == "~" or (wanted.startswith("/") and wanted.endswith("/")):
-            return (re.search(wanted.strip("/"), release) is not None) is not is_not
-        numbers = [int(part) for part in wanted.split(".") if part.isdecimal()]
+            return (search(wanted.strip("/"), release) is not None) is not is_not
+        numbers = [number for part in wanted.split(".") if (number := whole_number(part)) is not None]
         ours = list(self.config.release[: len(numbers)]) if operator in ("=", "==") else list(self.config.release)
         numbers += [0] * (len(ours) - len(numbers))
         met = {
@@ -357,10 +374,8 @@ class _Reader:
         self.config.used.add("use")
         args = directive.args
         macro = self.macros.get(args[0].lower()) if args else None
-        self.uses += 1
-        if macro is None or macro.children is None or self.uses > _MOST_USES:
-            words = "too many macros are used" if macro is not None else f"no macro is called {' '.join(args[:1])}"
-            self._problem("missing", directive, words)
+        if macro is None or macro.children is None:
+            self._problem("missing", directive, f"no macro is called {quoted(' '.join(args[:1]))}")
             return Block()
         name = args[0].lower()
         if name in self.in_use:
@@ -370,13 +385,17 @@ class _Reader:
         names = sorted(values, key=len, reverse=True)  # the longest first, as mod_macro does
         pattern = re.compile("|".join(map(re.escape, names))) if names else None
 
-        def filled(one: Directive) -> Directive:
-            raw = one.raw if pattern is None else pattern.sub(lambda match: values[match[0]], one.raw)
-            children = None if one.children is None else Block(map(filled, one.children))
-            return structs.replace(one, raw=raw, children=children)
+        def with_values(one: Directive) -> Directive:
+            spend(1)
+            made = one
+            if pattern is not None and pattern.search(one.raw):
+                made = self._made(one, lambda: filled(pattern, lambda match: values[match[0]], one.raw))
+            return (
+                made if one.children is None else structs.replace(made, children=Block(map(with_values, one.children)))
+            )
 
         self.in_use.append(name)
-        found = self.run(Block(map(filled, macro.children)), above, within)
+        found = self.run(Block(map(with_values, macro.children)), above, within)
         self.in_use.pop()
         return found
 

@@ -10,6 +10,7 @@ from typing import Final, NamedTuple
 from rupex.host import HostTree
 from rupex.host.tree import inside
 from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.moves import prefix_length, rest_behind, with_groups
@@ -41,6 +42,7 @@ class Mapper:
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.aliases = [d for directives in reversed(virtual.chain) for d in all_of(directives, *_ALIASES)]
         self._aliases = [(d, d.key.endswith("match"), d.args[0], d.args[1]) for d in self.aliases if len(d.args) > 1]
+        self._by_path = PathIndex(self._aliases, lambda row: None if row[1] else row[2], lambda row: row[2])
         self.by_name = _unless_none(virtual.last("virtualdocumentroot"))
         self._scripts_by_name = _unless_none(virtual.last("virtualscriptalias"))
         self._by_address = _unless_none(virtual.last("virtualdocumentrootip", "virtualscriptaliasip"))
@@ -57,7 +59,7 @@ class Mapper:
 
     def of(self, exchange: Exchange) -> Mapped:
         """Raises :class:`UndeterminedError` where only run time knows the file."""
-        for directive, is_pattern, fake, real in self._aliases:
+        for directive, is_pattern, fake, real in self._by_path.candidates(exchange.uri):
             if is_pattern:
                 found = search(fake, exchange.uri)
                 file = None if found is None else with_groups(real, found)

@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Final, NamedTuple
 
+from rupex.model.budget import filled
+from rupex.model.numbers import whole_number
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expressions import fill
 from rupex.servers.apache.load import all_of
@@ -39,8 +41,9 @@ def read_moves(directives: Block) -> Iterator[Move]:
         status = {"redirectpermanent": 301}.get(directive.key, 302)
         if directive.key in ("redirect", "redirectmatch") and words:
             word = words[0].lower()
-            if word in _WORDS or (word.isdecimal() and len(word) == 3):
-                status = _WORDS.get(word) or int(word)
+            said = _WORDS.get(word) or (whole_number(word) if len(word) == 3 else None)
+            if said is not None:
+                status = said
                 words.pop(0)
         has_target = 300 <= status < 400
         if not words:
@@ -117,7 +120,7 @@ def with_groups(text: str, found: regex.Match[str]) -> str:
             return "$"
         return group(int(match[2])) if match[2] is not None and match[0].startswith("$") else group(0)
 
-    return _GROUP.sub(one, text)
+    return filled(_GROUP, one, text)
 
 
 def _escaped_url(url: str) -> str:

@@ -13,11 +13,13 @@ from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
 from rupex.model import bounds
+from rupex.model.budget import PER_REQUEST, ExhaustedError, spend
 from rupex.servers.apache.access import decide
 from rupex.servers.apache.environment import EARLY, set_early, set_late
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
+from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.mapping import Mapped, Mapper
@@ -29,7 +31,6 @@ from rupex.servers.apache.sections import (
     SectionReader,
     all_in,
     last_in,
-    matches_path,
     options,
 )
 from rupex.servers.apache.syntax import Block, Directive
@@ -81,6 +82,14 @@ class Processor:
         self.passes = [
             d for directives in reversed(virtual.chain) for d in all_of(directives, "proxypass", "proxypassmatch")
         ]
+        self._moves = PathIndex(
+            self.moves, lambda move: move.fake if move.pattern is None else None, lambda move: move.pattern or ""
+        )
+        self._passes = PathIndex(
+            self.passes,
+            lambda said: said.args[0] if said.key == "proxypass" and said.args else None,
+            lambda said: said.args[0] if said.key == "proxypassmatch" and said.args else "",
+        )
 
     # Files
 
@@ -100,6 +109,10 @@ class Processor:
 
     def answer(self, exchange: Exchange, *, lenient: bool = False) -> Outcome:
         """Follow a request. ``lenient``: where a rule hangs on run time, go on as if it did not hold, and say so."""
+        try:
+            spend(PER_REQUEST)
+        except ExhaustedError as exhausted:
+            return Outcome(context=self.sections.base, unknown=exhausted.why)
         exchange.document_root = self.document_root
         server = self.sections.base
         if not exchange.is_inner:
@@ -144,7 +157,7 @@ class Processor:
             whole = next((m for m in moves_of_sections(context) if m.fake is None and m.pattern is None), None)
             if whole is not None:  # a Redirect for all of a Location comes before access is looked at
                 return self._move(whole, moved(whole, exchange, is_section=True) or "", exchange, context)
-            for move in self.moves:
+            for move in self._moves.candidates(exchange.uri):
                 target = moved(move, exchange)
                 if target is not None:
                     return self._move(move, target, exchange, context)
@@ -169,15 +182,14 @@ class Processor:
 
     def _proxied(self, exchange: Exchange) -> tuple[Directive, str] | None:
         """The ProxyPass that takes a request: one in a Location section, else the first of the server whose path fits."""
-        for section in reversed(self.sections.paths):
-            if matches_path(section, exchange.uri):
-                for directive in all_of(section.inner, "proxypass", "proxypassmatch"):
-                    if directive.args and directive.args[0] != "!":
-                        path = section.args[-1]
-                        is_prefix = section.key == "location" and section.args[0] != "~"
-                        rest = exchange.uri[len(path) :] if is_prefix else ""
-                        return directive, directive.args[0] + rest
-        for directive in self.passes:
+        for section in reversed(self.sections.meant_by(exchange.uri)):
+            for directive in all_of(section.inner, "proxypass", "proxypassmatch"):
+                if directive.args and directive.args[0] != "!":
+                    path = section.args[-1]
+                    is_prefix = section.key == "location" and section.args[0] != "~"
+                    rest = exchange.uri[len(path) :] if is_prefix else ""
+                    return directive, directive.args[0] + rest
+        for directive in self._passes.candidates(exchange.uri):
             words = directive.args
             if len(words) < 2:
                 continue

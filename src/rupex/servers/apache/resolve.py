@@ -19,6 +19,7 @@ from rupex.model import (
     StoreUse,
     unknown,
 )
+from rupex.model.budget import PER_MEMBER, spend
 from rupex.servers.alike import ByKind
 from rupex.servers.apache.alike import is_opaque
 from rupex.servers.apache.answer import answer_request
@@ -95,6 +96,7 @@ class ApacheConfiguration:
         taken: dict[str, int] = {}
         for listener in self.listeners:
             for virtual in listener.virtuals:
+                spend(PER_MEMBER)
                 if listener.shadowed(virtual):
                     continue
                 name = virtual.names[0] if virtual.names else ""

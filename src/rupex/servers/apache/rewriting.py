@@ -11,15 +11,19 @@ from urllib.parse import quote
 from msgspec import Struct
 
 from rupex.masking.quoting import quoted
+from rupex.model.budget import spend
+from rupex.model.numbers import whole_number
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import Captured, RewriteMaps, escaped_capture, expanded
 from rupex.servers.apache.expressions import compare, evaluate
 from rupex.servers.apache.syntax import Block, Directive
-from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.patterns import UndeterminedError, literal_start, search
 
 _ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 _STATUS_WORDS: Final = {"temp": 302, "permanent": 301, "seeother": 303}
 _OPERATOR = re.compile(r"[<>=]=?|-(?:eq|ne|lt|gt|le|ge)", re.IGNORECASE)
+_RULES_A_STEP: Final = 4
+"""Rules that are passed over in one step, since the path begins with other characters than theirs."""
 _MOST_ROUNDS: Final = 10
 """``[N]`` starts again at most so often here; the server gives up after 10,000 (2.4.8)."""
 
@@ -32,13 +36,15 @@ class Condition(Struct, frozen=True):
 
 
 class Rule(Struct, frozen=True):
-    """``flags``: lower-case name to its value, empty without one."""
+    """``flags``: lower-case name to its value, empty without one; ``start``: the characters with which every path begins that
+    the pattern is found in."""
 
     pattern: str
     substitution: str
     flags: dict[str, str]
     conditions: tuple[Condition, ...]
     directive: Directive
+    start: str
 
     def has(self, *names: str) -> bool:
         return any(name in self.flags for name in names)
@@ -80,8 +86,10 @@ def read_rules(directives: Block) -> tuple[Rule, ...]:
             flags = _flags(directive.args[2] if len(directive.args) > 2 else "")
             waiting.append(Condition(directive.args[0], directive.args[1], frozenset(flags), directive))
         elif directive.key == "rewriterule" and len(directive.args) >= 2:
-            flags = _flags(directive.args[2] if len(directive.args) > 2 else "")
-            found.append(Rule(directive.args[0], directive.args[1], flags, tuple(waiting), directive))
+            pattern, substitution, *more = directive.args
+            flags = _flags(more[0] if more else "")
+            start = "" if "nc" in flags or pattern.startswith("!") else literal_start(pattern)
+            found.append(Rule(pattern, substitution, flags, tuple(waiting), directive, start))
             waiting = []
     return tuple(found)
 
@@ -127,6 +135,7 @@ class Rewriter:
         changed = False
         passes = False
         position = rounds = 0
+        spend(1 + len(rules) // _RULES_A_STEP)
         last: Rule | None = None
         path = subject
         is_chain_broken = False
@@ -135,12 +144,12 @@ class Rewriter:
             position += 1
             if exchange.is_inner and rule.has("r", "ns"):
                 continue  # never for a request that the server makes itself (apply_rewrite_list)
-            if is_chain_broken:
-                is_chain_broken = rule.has("c")
+            if is_chain_broken or not path.startswith(rule.start):
+                is_chain_broken = "c" in rule.flags
                 continue
             captured = self._matches(rule, path, exchange)
             if captured is None:
-                is_chain_broken = rule.has("c")
+                is_chain_broken = "c" in rule.flags
                 continue
             steps.append(rule.directive)
             self._environment(rule, exchange, captured)
@@ -158,11 +167,12 @@ class Rewriter:
             passes = passes or rule.has("pt")
             if rule.has("n") and rounds < _MOST_ROUNDS:
                 position, rounds = 0, rounds + 1
+                spend(1 + len(rules) // _RULES_A_STEP)
                 continue
             if rule.has("l", "end", "pt"):
                 break
             if rule.has("s"):
-                position += int(rule.flags["s"] or 0) if (rule.flags["s"] or "0").isdecimal() else 0
+                position += whole_number(rule.flags["s"]) or 0
         if not changed or last is None:
             return NOTHING
         path = path if prefix is None else _joined(base, path)
@@ -265,7 +275,7 @@ class Rewriter:
         if not rule.has("r") and not is_absolute:
             return None
         said = rule.flags.get("r", "")
-        status = _STATUS_WORDS.get(said.lower()) or (int(said) if said.isdecimal() and len(said) == 3 else 302)
+        status = _STATUS_WORDS.get(said.lower()) or (whole_number(said) if len(said) == 3 else None) or 302
         if not 300 <= status < 400:
             return Rewritten("status", rule.directive, status, steps=steps)
         if not is_absolute:

@@ -25,6 +25,7 @@ from rupex.model import (
     default_of,
     unknown,
 )
+from rupex.model.budget import PER_NAME, PER_SCOPE, spend
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.headers import headers_of, read_action, server_header, signature
@@ -187,6 +188,7 @@ class ScopeReader:
         names: tuple[str | None, ...],
         only: tuple[str, ...] | None,
     ) -> Scope:
+        spend(PER_SCOPE)
         processor = self.processor(virtual)
         section = virtual.section
         here = (place.directive or section or listener.listen.directive).provenance()
@@ -304,9 +306,11 @@ class ScopeReader:
         processor = self.processor(virtual)
 
         def sample(name: str | None) -> RedirectSample:
+            spend(PER_NAME)
             exchange = self.exchange(listener, virtual, name, place.sample or "/")
             url = exchange.absolute(exchange.sent)
-            return RedirectSample(url, processor.answer(exchange, lenient=True).location, name)
+            answer = outcome if name == names[0] else processor.answer(exchange, lenient=True)
+            return RedirectSample(url, answer.location, name)
 
         by = outcome.by
         declared = (

@@ -15,6 +15,8 @@ from msgspec import Struct
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, bounds
+from rupex.model.budget import spend
+from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.modules import owner
@@ -151,6 +153,8 @@ class SectionReader:
         self.folder_patterns = sorted(patterns, key=lambda section: "".join(section.args[-1:]).count("/"))
         self.files = self._written("files", "filesmatch")
         self.paths = self._written("location", "locationmatch")
+        self._by_path = PathIndex(self.paths, _start_of, _pattern_of)
+        self._by_folder = _by_folder(self.folders)
         self.conditions = self._written("if")
         self._overrides: dict[str, Override | None] = {}
 
@@ -158,10 +162,26 @@ class SectionReader:
         """The sections that stand in the virtual host itself, behind those of the main server."""
         return [section for block in self.virtual.chain for section in sections_of(block, *names)]
 
+    def meant_by(self, path: str) -> list[Directive]:
+        """The Location sections that hold for a URL path, in order. Raises
+        :class:`~rupex.servers.patterns.UndeterminedError`."""
+        return [section for section in self._by_path.candidates(path) if matches_path(section, path)]
+
+    def _folders_called(self, folder: str) -> list[Directive]:
+        """The Directory sections for one folder, in the order of merging."""
+        plain, wild = self._by_folder
+        spend(1 + len(wild))
+        places = plain.get(folder, [])
+        if wild:
+            places = sorted([*places, *(place for place in wild if _is_folder(self.folders[place], folder))])
+        return [self.folders[place] for place in places]
+
     def walk(self, file: str, before: Walk | None = None) -> Walk:
         """The way to ``file`` (with a leading slash). ``before``: the way that a request went to which this one answers: it is
         not gone again to what is there and ends in the same folder (the cache of ap_directory_walk). Raises
         :class:`~rupex.servers.patterns.UndeterminedError`."""
+        names = file.count("/")
+        spend(1 + names * names)  # each of them is looked up from the root
         walked = self._walked(file)
         end = walked.rstrip("/") if self.tree.is_folder(inside(walked)) else walked.rpartition("/")[0]
         if before is not None and before.end == end and self._is_there(file):
@@ -178,7 +198,7 @@ class SectionReader:
             name = index or walk.file.rpartition("/")[2]
             nested = [s for a in found for s in sections_of(a.directives, "files", "filesmatch")]
             found += [Applied("file", s.inner, s) for s in nested if self._is_file(s, name)]
-        found += [Applied("path", s.inner, s) for s in self.paths if matches_path(s, path)]
+        found += [Applied("path", s.inner, s) for s in self.meant_by(path)]
         conditions = [s for a in found for s in sections_of(a.directives, "if", "elseif", "else")]
         decided = False
         for section in conditions:
@@ -204,7 +224,7 @@ class SectionReader:
             is_file = step == file and self.tree.is_file(inside(file))
             if is_file and not (is_whole and "FollowSymLinks" in options(tuple(so_far))):
                 break
-            here = [Applied("folder", s.inner, s) for s in self.folders if _is_folder(s, step)]
+            here = [Applied("folder", s.inner, s) for s in self._folders_called(step)]
             so_far += here
             yield from here
             override = self.override(step, tuple(so_far))
@@ -329,6 +349,31 @@ def _folder_of(section: Directive) -> str:
     return "/" + section.args[-1].strip("/") if section.args else "/"
 
 
+def _by_folder(sections: list[Directive]) -> tuple[dict[str, list[int]], list[int]]:
+    """The places of ``sections`` by the folder that each names, and of those that name folders by wildcards."""
+    plain: dict[str, list[int]] = {}
+    wild: list[int] = []
+    for place, section in enumerate(sections):
+        folder = _folder_of(section)
+        if any(mark in folder for mark in "*?["):
+            wild.append(place)
+        else:
+            plain.setdefault(folder, []).append(place)
+    return plain, wild
+
+
+def _start_of(section: Directive) -> str | None:
+    """What a path begins with that a Location section is for; None where it has a pattern or wildcards."""
+    if not section.args or section.key == "locationmatch" or is_pattern(section):
+        return None
+    return None if any(mark in section.args[-1] for mark in "*?[") else section.args[-1]
+
+
+def _pattern_of(section: Directive) -> str:
+    """The pattern of a Location section; none where it has wildcards."""
+    return section.args[-1] if section.args and (section.key == "locationmatch" or is_pattern(section)) else ""
+
+
 def _depth(folder: str) -> int:
     return folder.strip("/").count("/") + 1 if folder.strip("/") else 0
 
@@ -348,7 +393,7 @@ def matches_path(section: Directive, path: str) -> bool:
     wanted = section.args[-1]
     if section.key == "locationmatch" or is_pattern(section):
         return search(wanted, path) is not None
-    merged = re.sub("//+", "/", path)
+    merged = re.sub("//+", "/", path) if "//" in path else path
     if any(mark in wanted for mark in "*?["):
         return re.match(translate(wanted).replace(".*", "[^/]*").replace("(?s:.)", "[^/]"), merged) is not None
     return merged.startswith(wanted) and (wanted.endswith("/") or merged[len(wanted) : len(wanted) + 1] in ("", "/"))

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import Final
 
 from rupex.model import Limits, Sample, Setting, default_of
+from rupex.model.numbers import whole_number
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.modules import idle
@@ -29,7 +30,7 @@ def limits(config: LoadedConfig, virtual: Virtual, release: Release) -> Limits:
         place = default_of(f"httpd {release}", "RequestReadTimeout") if said is None else said.provenance()
         read = {name: Setting(seconds, place) for name, seconds in _USUAL_READ.items()}
         for name, low, high in _READ_TIMEOUT.findall(said.raw if said is not None else ""):
-            seconds = int(high or low)
+            seconds = whole_number(high or low) or 0
             read[name.lower()] = Setting(seconds, place) if seconds else timeout
     keep = virtual.last("keepalive")
     idle_seconds = _seconds(virtual, "keepalivetimeout", "KeepAliveTimeout", release)
@@ -37,15 +38,17 @@ def limits(config: LoadedConfig, virtual: Virtual, release: Release) -> Limits:
         idle_seconds = Setting(0, keep.provenance())
     body = virtual.last("limitrequestbody")
     usual = default("LimitRequestBody", release)
-    number = int(body.raw) if body is not None and body.raw.strip().isdecimal() else int(usual.value or 0)
+    said_size = None if body is None else whole_number(body.raw.strip())
+    number = int(usual.value or 0) if said_size is None else said_size
     size = Setting(number or None, usual.provenance if body is None else body.provenance())
     return Limits(read["header"], read["body"], idle_seconds, size)
 
 
 def _seconds(virtual: Virtual, key: str, name: str, release: Release) -> Setting[int]:
     said = virtual.last(key)
-    if said is not None and said.raw.strip().isdecimal():
-        return Setting(int(said.raw), said.provenance())
+    seconds = None if said is None else whole_number(said.raw.strip())
+    if said is not None and seconds is not None:
+        return Setting(seconds, said.provenance())
     setting = default(name, release)
     return Setting(int(setting.value or 0), setting.provenance)
 

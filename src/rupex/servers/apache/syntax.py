@@ -159,7 +159,7 @@ def _lowered(name: str) -> str:
     return name.lower()
 
 
-_SECTION: Final = re.compile(r"<(/?)([^\s>]*)\s*(.*?)\s*(>?)\s*$", re.DOTALL)
+_SECTION_NAME: Final = re.compile(r"[^\s>]*")
 
 
 def parse(path: str, text: str) -> ParsedFile:
@@ -194,12 +194,12 @@ def parse(path: str, text: str) -> ParsedFile:
             open_sections[-1].end = end
             open_sections.pop()
         elif joined.startswith("<"):
-            found = _SECTION.match(joined)
-            if found is None or not found[2] or not found[4]:
+            name = _SECTION_NAME.match(joined, 1)[0]  # type: ignore[index]  # matches anything
+            if not name or not joined.endswith(">"):
                 return ParsedFile(top, ConfigError(f"{quoted(joined)} is no section: its > is missing", first))
             if len(open_sections) >= bounds.NESTING:
                 return ParsedFile(top, ConfigError(f"more than {bounds.NESTING} sections in each other", first))
-            section = Directive(found[2], found[3], path, first, column, start, end, Block())
+            section = Directive(name, joined[1 + len(name) : -1].strip(), path, first, column, start, end, Block())
             here.append(section)
             open_sections.append(section)
         else:

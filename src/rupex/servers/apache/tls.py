@@ -31,6 +31,7 @@ from rupex.servers.family import Surroundings
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
 from rupex.tls.negotiate import Abilities, negotiable, security_level
+from rupex.tls.openssl import told_as_declared
 from rupex.tls.signatures import signing_schemes
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
@@ -105,8 +106,8 @@ class TlsResolver:
         level = security_level(expression, library)
         tls12, tls13 = "TLSv1.2" in versions, "TLSv1.3" in versions
         return Tls(
-            protocols=Setting(versions, _noted(protocols_by, f"declared: {words}; library: {library}")),
-            suites=Setting(suites, _noted(ciphers_by, f"declared: {expression}; library: {library}")),
+            protocols=Setting(versions, _noted(protocols_by, told_as_declared(words, library))),
+            suites=Setting(suites, _noted(ciphers_by, told_as_declared(expression, library))),
             groups=self._groups(listener.default, level, newest=tls13),
             preference=self._preference(listener, virtual),
             tickets=self._switch(virtual, "SSLSessionTickets", otherwise=True),

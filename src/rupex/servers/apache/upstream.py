@@ -13,7 +13,9 @@ from rupex.servers.apache.release import Release
 from rupex.servers.apache.sections import Context, all_in, last_in
 from rupex.servers.apache.syntax import Directive
 
-_URL = re.compile(r"(?P<scheme>[a-z][a-z0-9+.-]*)://(?P<host>\[[^\]]*\]|[^/:?]*)(?::(?P<port>\d{1,5}))?", re.IGNORECASE)
+_URL = re.compile(
+    r"(?P<scheme>[a-z][a-z0-9+.-]*)://(?P<host>\[[^\]]*\]|[^/:?]*)(?::(?P<port>[0-9]{1,5}))?", re.IGNORECASE
+)
 _SECURE: Final = frozenset(("https", "wss", "h2"))
 _PORTS: Final = {
     "http": 80,

@@ -15,7 +15,7 @@ _MAIN_FILES: Final = (
     "opt/nginx/conf/nginx.conf",
 )
 _LOOKS_LIKE = re.compile(
-    r"^\s*(?:http|events|server|stream|upstream)\s*\{|^\s*(?:worker_processes|server_name|listen)\s[^\n]*;",
+    r"^[ \t]*+(?:http|events|server|stream|upstream)\s*+\{|^[ \t]*+(?:worker_processes|server_name|listen)\s[^\n]*;",
     re.MULTILINE,
 )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Final
 
 from rupex.model import Setting
@@ -15,7 +16,7 @@ _WIDEST_NAMED = {4: 4, 6: 8}
 """A shorter prefix than this names nobody: it is half of the internet."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Access:
     """The rules in force: the ``rules`` by address in order, the line that asks for a ``password``, the one that asks
     another server (``request``), and whether ``any`` of them is enough."""
@@ -25,13 +26,17 @@ class Access:
     request: Directive | None
     any: bool
 
-    @property
+    @cached_property
     def stranger_denied_by(self) -> Directive | None:
         """The rule that denies an address nobody named; None when such an address is allowed."""
         for rule in self.rules:
             if _names_everybody(rule.args[0] if rule.args else ""):
                 return rule if rule.name == "deny" else None
         return None
+
+    @cached_property
+    def _denies(self) -> bool:
+        return any(rule.name == "deny" for rule in self.rules)
 
     def closed(self) -> Setting[bool] | None:
         """Whether strangers are kept out, and by which line; None where no rule says anything."""
@@ -74,8 +79,7 @@ class Access:
         return None, None
 
     def _by_address(self) -> tuple[int | None, Directive] | str | None:
-        kinds = {rule.name for rule in self.rules}
-        if kinds == {"allow"}:
+        if not self._denies:
             return None
         first = self.rules[0]
         if _names_everybody(first.args[0] if first.args else ""):
@@ -97,14 +101,29 @@ _NAMES: Final = frozenset({"allow", "deny", "auth_basic", "auth_request", "satis
 NO_ACCESS_RULES: Final = Access((), None, None, False)
 
 
-def access_of(chain: tuple[Block, ...]) -> Access:
+class AccessReader:
+    """Reads the access rules of blocks; each chain of those that have any once."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[int, ...], Access] = {}
+
+    def of(self, chain: tuple[Block, ...]) -> Access:
+        """The rules of the innermost block of ``chain``."""
+        saying = [block for block in chain if not _NAMES.isdisjoint(block.by_name)]
+        if not saying:
+            return NO_ACCESS_RULES
+        key = tuple(map(id, saying))
+        if key not in self._known:
+            self._known[key] = _read_access(saying)
+        return self._known[key]
+
+
+def _read_access(chain: list[Block]) -> Access:
     """The access rules of the innermost block of ``chain``. A block with rules by address inherits none."""
     rules: tuple[Directive, ...] = ()
     password = request = satisfy = None
     for block in reversed(chain):
         names = block.by_name
-        if _NAMES.isdisjoint(names):
-            continue
         if not rules and ("allow" in names or "deny" in names):
             rules = tuple(c for c in block.children if isinstance(c, Directive) and c.name in ("allow", "deny"))
         if password is None and "auth_basic" in names:

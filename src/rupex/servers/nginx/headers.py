@@ -13,11 +13,12 @@ from collections.abc import Iterable
 from typing import Final, NamedTuple
 
 from rupex.model import Dropped, Header, Provenance, Setting
+from rupex.model.numbers import whole_number
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited
-from rupex.servers.nginx.variables import DECODED, INTERNAL, Definitions, is_constant, names_in
+from rupex.servers.nginx.variables import DECODED, INTERNAL, Definitions, first_told, is_constant, names_in
 
 WITHOUT_ALWAYS: Final = (200, 201, 204, 206, 301, 302, 303, 304, 307, 308)
 
@@ -237,13 +238,12 @@ def _more_options(args: tuple[str, ...]) -> tuple[object, list[str], list[str]]:
     statuses: list[int] = []
     types: list[str] = []
     words: list[str] = []
-    waiting = list(args)
-    while waiting:
-        word = waiting.pop(0)
-        if word == "-s" and waiting:
-            statuses += [int(part) for part in waiting.pop(0).split() if part.isdigit()]
-        elif word == "-t" and waiting:
-            types += waiting.pop(0).split()
+    waiting = iter(args)
+    for word in waiting:
+        if word == "-s":
+            statuses += [code for part in next(waiting, "").split() if (code := whole_number(part)) is not None]
+        elif word == "-t":
+            types += next(waiting, "").split()
         elif word not in ("-r", "-a"):
             words.append(word)
     return (tuple(statuses) if statuses else "all"), types, words
@@ -266,23 +266,17 @@ def reflected_part(text: str, chain: tuple[Block, ...]) -> str | None:
 
     A capture counts where its pattern can match a line end: a negated class does, a dot does not.
     """
-    for name in names_in(text):
+
+    def told(name: str) -> str | None:
         if name in DECODED:
             return f"${name}"
-        if name.isdigit():
-            for block in reversed(chain):
-                if block.name == "location" and len(block.args) == 2 and block.args[0] in ("~", "~*"):
-                    if _MATCHES_LINE_END.search(block.args[1]):
-                        return f"${name} of {block.args[1]}"
-                    break
-        else:
-            for block in chain:
-                for setting in block.all("set"):
-                    if len(setting.args) == 2 and setting.args[0] == f"${name}" and name not in setting.args[1]:
-                        inner = reflected_part(setting.args[1], chain)
-                        if inner is not None:
-                            return f"${name}, which is {inner}"
-    return None
+        if whole_number(name) is None:
+            return None
+        inner = next((block for block in reversed(chain) if block.name == "location" and len(block.args) == 2
+                      and block.args[0] in ("~", "~*")), None)  # fmt: skip
+        return f"${name} of {inner.args[1]}" if inner is not None and _MATCHES_LINE_END.search(inner.args[1]) else None
+
+    return first_told(text, chain, told)
 
 
 def internal_part(text: str) -> str | None:

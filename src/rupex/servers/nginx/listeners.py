@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, Provenance
+from rupex.model.budget import spend
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.patterns import UndeterminedError, search
@@ -23,7 +24,7 @@ _LISTEN_WORD = re.compile(
     r"default|default_server|bind|ssl|http2|spdy|quic|proxy_protocol|reuseport|deferred|multipath"
     r"|(?:setfib|fastopen|backlog|rcvbuf|sndbuf|accept_filter|ipv6only|so_keepalive)=.*"
 )
-_DIGITS = re.compile(r"\d{1,5}")
+_DIGITS = re.compile("[0-9]{1,5}")
 
 
 class Listen(Struct, frozen=True):
@@ -70,6 +71,7 @@ class Listener:
     _patterns: list[tuple[str, Virtual]] = field(default_factory=list)
 
     def add(self, virtual: Virtual, listen: Listen) -> None:
+        spend(1 + len(virtual.names))
         self.members.append((virtual, listen))
         self.ssl = self.ssl or listen.ssl
         if listen.http2 and not self.http2:

@@ -78,7 +78,9 @@ class _Loader:
             named_by.append(include.provenance())
             self.included.append((path, include))
         if (path, data) in self.expanded:
-            return self.expanded[path, data]
+            found = self.expanded[path, data]
+            self._count(len(found), path)
+            return [] if self.full else found
         file, line = self._at(include)
         if path in above:
             self._problem("loop", file, line, f"{path} includes itself", hides=False)
@@ -90,7 +92,7 @@ class _Loader:
         text = self._read(path, include, hides=hides)
         alike = None if text is None or data else self.kinds.find(path, text)
         if text is None:
-            found: list[Directive | Block] = []
+            found = []
         elif alike is not None:
             found = self._again(path, alike)
         else:
@@ -139,15 +141,11 @@ class _Loader:
         for included, place in kind.includes:
             self.config.files[included].append(alike.likeness.place(place))
         self.inclusions += len(kind.includes)
-        self.directives += kind.size
-        if self.directives > bounds.DIRECTIVES:
-            self._full(path, f"more than {bounds.DIRECTIVES} directives are not read")
+        self._count(kind.size, path)
         return [] if self.full else alike.children
 
     def _expand(self, directives: list[Directive], above: tuple[str, ...], *, data: bool) -> list[Directive | Block]:
-        self.directives += len(directives)
-        if self.directives > bounds.DIRECTIVES:
-            self._full(above[-1], f"more than {bounds.DIRECTIVES} directives are not read")
+        self._count(len(directives), above[-1])
         if self.depth >= bounds.DEPTH:
             self._problem("bound", above[-1], None, "blocks and files are too deep in each other", hides=True)
             return []
@@ -184,6 +182,11 @@ class _Loader:
                 break
             found += self._file(path, include, above, data=data)
         return found
+
+    def _count(self, directives: int, path: str) -> None:
+        self.directives += directives
+        if self.directives > bounds.DIRECTIVES:
+            self._full(path, f"more than {bounds.DIRECTIVES} directives are not read")
 
     def _full(self, path: str, message: str) -> None:
         if not self.full:

@@ -12,7 +12,9 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 from rupex.model import Provenance, bounds
-from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, access_of, realm_of
+from rupex.model.budget import PER_REQUEST, spend
+from rupex.model.numbers import whole_number
+from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, AccessReader, realm_of
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content, Kind
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
@@ -58,8 +60,10 @@ class Outcome:
 class Processor:
     """One server block, ready to take requests. ``chain``: its blocks, ``http`` first and ``server`` last."""
 
-    def __init__(self, chain: tuple[Block, ...], locations: list[Location], content: Content) -> None:
-        self.chain, self.locations, self.content = chain, locations, content
+    def __init__(
+        self, chain: tuple[Block, ...], locations: list[Location], content: Content, access: AccessReader
+    ) -> None:
+        self.chain, self.locations, self.content, self.access = chain, locations, content, access
         self.rewrites = bool(REWRITE_NAMES.intersection(chain[-1].by_name))
         self.named = {location.pattern: location for location in locations if location.kind == "named"}
 
@@ -72,6 +76,7 @@ class Processor:
         way = Way(self.chain)
         exchange.asks_files = not lenient  # a sample's path is made up: that no such file is there means nothing
         try:
+            spend(PER_REQUEST)
             return self._run(exchange, way, forced, lenient)
         except UndeterminedError as undetermined:
             return Outcome(way.chain, way.location, unknown=undetermined.why, steps=tuple(way.steps))
@@ -95,6 +100,7 @@ class Processor:
             if forced is not None:
                 way.location, forced = forced, None
             else:
+                spend(1 + len(self.locations))
                 try:
                     way.location, _ = select_location(exchange, self.locations) if self.locations else (None, False)
                 except AutoRedirect as redirect:
@@ -154,10 +160,10 @@ class Processor:
         way.tell(f"{page}: for status {status}", page.provenance())
         way.in_error_page = not _is_on(way.chain, "recursive_error_pages", False)
         if not uri.startswith(("/", "@")):
-            code = int(answer[1:]) if answer and answer[1:].isdigit() else 302
+            code = whole_number(answer[1:]) if answer else None
             code = code if code in REDIRECT_STATUSES else 302
             return Outcome(way.chain, way.location, status=code, target=uri, by=page, steps=tuple(way.steps))
-        way.error = status if answer is None else int(answer[1:]) if answer[1:].isdigit() else None
+        way.error = status if answer is None else whole_number(answer[1:])
         if uri.startswith("@"):
             named = self.named.get(uri)
             if named is None:
@@ -194,7 +200,7 @@ class Processor:
 
     def _content(self, exchange: Exchange, way: Way, lenient: bool) -> Outcome:
         exchange.root = exchange.filename = None
-        access: Access = access_of(way.chain)
+        access: Access = self.access.of(way.chain)
         refused, why = access.refusal(exchange) if access is not NO_ACCESS_RULES else (None, None)
         if refused is not None and refused[0] is not None:
             realm = realm_of(access) if refused[0] == 401 else None
@@ -237,7 +243,8 @@ class Processor:
                 return None
         way.tell(f"none of these files is there, so it goes on to {last}", try_files.provenance())
         if last.startswith("="):
-            return self._ended(way, exchange, int(last[1:]) if last[1:].isdigit() else 500, None, try_files)
+            code = whole_number(last[1:])
+            return self._ended(way, exchange, 500 if code is None else code, None, try_files)
         if last.startswith("@"):
             named = self.named.get(last)
             if named is None:
@@ -265,7 +272,10 @@ class Processor:
 
     def _kind(self, path: str, root: str, exchange: Exchange) -> Kind | None:
         """What lies at ``path``; None where nobody knows, or it does not matter."""
-        return self.content.kind(path, root) if exchange.asks_files else None
+        if not exchange.asks_files:
+            return None
+        spend(1 + path.count("/"))
+        return self.content.kind(path, root)
 
     def _static(self, exchange: Exchange, way: Way) -> Outcome:
         """The index, autoindex and static modules."""

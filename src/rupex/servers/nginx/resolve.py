@@ -17,6 +17,7 @@ from rupex.model import (
     StoreUse,
     default_of,
 )
+from rupex.model.budget import PER_MEMBER, spend
 from rupex.servers.alike import ByKind
 from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.kinds import endpoints_by_kind
@@ -58,6 +59,7 @@ class NginxConfiguration:
         self.tls = TlsResolver(self.config, self.http, self.release, around)
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}
         self.members: list[Member] = []
+        self._known_tls: dict[int, bool] = {}
         self.id_of: dict[tuple[int, tuple[str, int | None, bool]], str] = {}
         content = Content(around.tree, "usr/share/nginx" if main_path.startswith("etc/") else self.config.folder)
         self.scopes = ScopeReader(self.http, self.release, content)
@@ -67,6 +69,7 @@ class NginxConfiguration:
         problems: list[Problem] = self.config.problems
         listens_of, names_of = ByKind(read_listens), ByKind(read_names)
         for block in self.http.blocks("server"):
+            spend(PER_MEMBER)
             listens, wrong = listens_of(block)
             problems += wrong
             virtual = Virtual(block, listens, names_of(block))
@@ -156,6 +159,7 @@ class NginxConfiguration:
             if self._ssl_by_default_server(listener) is not None:
                 listener.ssl = True
             for virtual, listen in listener.members:
+                spend(PER_MEMBER)
                 if listener.shadows(virtual):
                     continue
                 where = listener.address if listener.port is None else f"{listener.address}:{listener.port}"
@@ -203,8 +207,7 @@ class NginxConfiguration:
         listener, virtual, listen = member.listener, member.virtual, member.listen
         provenance = listen.provenance or virtual.block.provenance()
         chain = (self.http, virtual.block)
-        has_tls = any(self.listeners[listen.socket].ssl for listen in virtual.listens)
-        own = virtual.block.last("ssl_certificate") is not None
+        has_own = virtual.block.last("ssl_certificate") is not None
         refuses = self.tls.refuses(chain) if listener.ssl else None
         return Endpoint(
             id=member.id,
@@ -218,13 +221,21 @@ class NginxConfiguration:
             sources=("config",),
             tls=self.tls.resolve(listener, virtual) if listener.ssl else None,
             scopes=() if refuses is not None else tuple(self.scopes.of(listener, virtual)),
-            unused_certificates=self.tls.certificates(virtual.block) if own and not has_tls else (),
+            unused_certificates=self.tls.certificates(virtual.block) if has_own and not self._has_tls(virtual) else (),
             refuses=refuses,
             trace=self._no_trace,
             trusted_peers=trusted_peers(chain),
             limits=self._limits.of(virtual.block),
             inode_etags=self._no_inodes,
         )
+
+    def _has_tls(self, virtual: Virtual) -> bool:
+        """Whether a server block has a listener that speaks TLS."""
+        found = self._known_tls.get(id(virtual))
+        if found is None:
+            found = any(self.listeners[listen.socket].ssl for listen in virtual.listens)
+            self._known_tls[id(virtual)] = found
+        return found
 
     # What an assessment asks
 

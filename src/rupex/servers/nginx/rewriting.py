@@ -8,6 +8,8 @@ from typing import Final
 
 from rupex.masking.quoting import quoted
 from rupex.model import Provenance
+from rupex.model.budget import spend
+from rupex.model.numbers import whole_number
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.locations import Location
@@ -54,6 +56,7 @@ def run_rewrites(block: Block, exchange: Exchange, way: Way, content: Content, *
     for child in block.children:
         if child.name not in REWRITE_NAMES:
             continue
+        spend(1)
         if isinstance(child, Block):
             if child.name != "if":
                 continue
@@ -95,8 +98,8 @@ def _can_be_passed_over(block: Block) -> bool:
         if isinstance(child, Block):
             return False
         if child.name == "return":
-            code = child.args[0] if child.args else ""
-            if not (code.isdigit() and 400 <= int(code) < 500):
+            code = whole_number(child.args[0]) if child.args else None
+            if code is None or not 400 <= code < 500:
                 return False
         elif child.name == "rewrite":
             if len(child.args) < 2 or _IS_URL.match(child.args[1]) or child.args[2:] in (("redirect",), ("permanent",)):
@@ -110,11 +113,11 @@ def _return(directive: Directive, exchange: Exchange) -> Ended:
     args = directive.args
     if not args:
         raise UndeterminedError("a return without a status")
-    if len(args) == 1 and not args[0].isdigit():
+    status = whole_number(args[0])
+    if status is None:
+        if len(args) > 1:
+            raise UndeterminedError(f"{quoted(args[0])} is no status")
         return Ended(302, exchange.fill(args[0]), None, directive)
-    if not args[0].isdigit():
-        raise UndeterminedError(f"{quoted(args[0])} is no status")
-    status = int(args[0])
     text = exchange.fill(args[1]) if len(args) > 1 else None
     if status in REDIRECT_STATUSES and text is not None:
         return Ended(status, text, None, directive)

@@ -20,8 +20,9 @@ from rupex.model import (
     Setting,
     unknown,
 )
+from rupex.model.budget import PER_NAME, PER_SCOPE, spend
 from rupex.servers.exposure import ExposedFiles, exposed
-from rupex.servers.nginx.access import access_of
+from rupex.servers.nginx.access import AccessReader
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.headers import HeaderReader, reflected_part
@@ -51,13 +52,14 @@ class ScopeReader:
         self.headers = HeaderReader(release, self.definitions)
         self._upstreams = UpstreamReader(http, release)
         self._exposed = ExposedFiles(content.tree)
+        self._access = AccessReader()
         self._processors: dict[int, Processor] = {}
 
     def processor(self, virtual: Virtual) -> Processor:
         found = self._processors.get(id(virtual))
         if found is None:
             chain = (self.http, virtual.block)
-            found = self._processors[id(virtual)] = Processor(chain, read_locations(chain), self.content)
+            found = self._processors[id(virtual)] = Processor(chain, read_locations(chain), self.content, self._access)
         return found
 
     def of(self, listener: Listener, virtual: Virtual) -> list[Scope]:
@@ -103,6 +105,7 @@ class ScopeReader:
         told: Mapping[str | None, Outcome] = NOTHING_TOLD,
     ) -> Scope:
         """One scope. ``told``: what was found out already, by server name."""
+        spend(PER_SCOPE)
         processor = self.processor(virtual)
         path = _sample_path(location)
         exchange = self._sample(listener, virtual, names[0], path)
@@ -153,7 +156,7 @@ class ScopeReader:
             signature=self.headers.signature(chain),
             undecided=outcome.unknown,
             errors=self._error_headers(listener, virtual, location, names[0], path, chain),
-            closed=access_of(chain).closed(),
+            closed=self._access.of(chain).closed(),
             role=role,
             exposes=self._exposes(listener, virtual, location, chain, exchange) if serves_files else None,
             methods=self._methods(listener, virtual, location, names[0], path) if redirect is None else None,
@@ -172,6 +175,7 @@ class ScopeReader:
         processor = self.processor(virtual)
 
         def sample(name: str | None) -> RedirectSample:
+            spend(PER_NAME)
             exchange = self._sample(listener, virtual, name, path)
             url = f"{exchange.scheme}://{exchange.host}{_port_part(exchange)}{exchange.request_uri}"
             known = told.get(name)

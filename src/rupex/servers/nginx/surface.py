@@ -110,7 +110,7 @@ class LimitReader:
 
 
 def _parse_size(text: str) -> int | None:
-    found = re.fullmatch(r"(\d{1,12})([kKmMgG]?)", text)
+    found = re.fullmatch(r"([0-9]{1,12})([kKmMgG]?)", text)
     return int(found[1]) * _SIZES[found[2].lower()] if found else None
 
 

@@ -33,6 +33,7 @@ from rupex.servers.nginx.syntax import Directive
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
 from rupex.tls.negotiate import Abilities, negotiable, security_level
+from rupex.tls.openssl import told_as_declared
 from rupex.tls.signatures import signing_schemes
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
@@ -248,7 +249,7 @@ class TlsResolver:
         return Setting(directive.args[:1] == ("on",), provenance)
 
     def _note(self, declared: str, provenance: Provenance) -> str:
-        parts = [f"declared: {declared}", f"library: {self.around.library}"]
+        parts = [told_as_declared(declared, self.around.library)]
         if provenance.how == "default" and provenance.note:
             parts.insert(0, provenance.note)
         return "; ".join(parts)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.model import Leg, Setting, Upstream
+from rupex.model.numbers import whole_number
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited
-from rupex.servers.nginx.variables import names_in
+from rupex.servers.nginx.variables import first_told
 
 # Response headers that nginx takes out of an upstream's answer by itself (ngx_http_proxy_hide_headers and its kin).
 _ALWAYS_HIDDEN: Final = {
@@ -89,22 +90,16 @@ class UpstreamReader:
             for server in servers
         ]
 
-    def _chosen_by(self, authority: str, chain: tuple[Block, ...], takes_any_name: bool) -> str | None:
+    @staticmethod
+    def _chosen_by(authority: str, chain: tuple[Block, ...], takes_any_name: bool) -> str | None:
         """The variable by which a client chooses the machine; a ``set`` or a capture is followed to its source."""
-        for name in names_in(authority):
-            if name.startswith(_CLIENTS):
+
+        def told(name: str) -> str | None:
+            if name.startswith(_CLIENTS) or (name == "host" and takes_any_name):
                 return f"${name}"
-            if name == "host" and takes_any_name:
-                return "$host"
-            if name.isdigit():
-                return f"${name}, a part of the path"
-            for block in chain:
-                for setting in block.all("set"):
-                    if len(setting.args) == 2 and setting.args[0] == f"${name}" and f"${name}" not in setting.args[1]:
-                        inner = self._chosen_by(setting.args[1], chain, takes_any_name)
-                        if inner is not None:
-                            return f"${name}, which is {inner}"
-        return None
+            return f"${name}, a part of the path" if whole_number(name) is not None else None
+
+        return first_told(authority, chain, told)
 
     def _verified(self, kind: str, chain: tuple[Block, ...]) -> Setting[bool]:
         directive, provenance = inherited(chain, f"{kind}_ssl_verify")
@@ -135,7 +130,7 @@ def _port_of(authority: str, default_port: int) -> int | None:
     if authority.startswith("unix:"):
         return None
     port = authority.rpartition("]")[2].partition(":")[2]
-    return int(port) if port.isdecimal() and len(port) <= 5 else None if port else default_port
+    return whole_number(port, most=99_999) if port else default_port
 
 
 def _host_of(authority: str) -> str:

@@ -7,12 +7,14 @@ ngx_http_map_module. A variable that only run time knows raises :class:`~rupex.s
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 from urllib.parse import quote
 
+from rupex.model.budget import joined, spend
+from rupex.model.numbers import whole_number
 from rupex.servers.nginx.block import Block, blocks_of_each_kind
 from rupex.servers.patterns import UndeterminedError, search
 
@@ -44,6 +46,8 @@ INTERNAL: Final = frozenset(
     }
 )
 
+_DEEPEST_SET: Final = 16
+"""Variables that are set to each other."""
 _DEEPEST_MAP: Final = 12
 """Tables whose source is the variable of another; nginx itself only refuses a circle."""
 
@@ -71,7 +75,7 @@ def names_in(text: str) -> tuple[str, ...]:
 
 
 class Table(NamedTuple):
-    """A ``map``, ``geo`` or ``split_clients`` block: ``source`` to one of the values."""
+    """A ``map``, ``geo`` or ``split_clients`` block: ``source`` to one of the values. ``is_constant``: to the same always."""
 
     kind: Literal["map", "geo", "split_clients"]
     source: str
@@ -79,11 +83,8 @@ class Table(NamedTuple):
     patterns: tuple[tuple[str, bool, str], ...]
     default: str
     hostnames: bool
-    volatile: bool = False
-
-    @property
-    def values(self) -> set[str]:
-        return {self.default, *self.exact.values(), *(value for _, _, value in self.patterns)}
+    volatile: bool
+    is_constant: bool
 
 
 class Definitions(NamedTuple):
@@ -132,7 +133,8 @@ def _table(block: Block) -> Table:
         else:
             exact.setdefault(key.removeprefix("\\").lower(), value)
     source = block.args[0] if len(block.args) > 1 else "$remote_addr"
-    return Table(block.name, source, exact, tuple(patterns), default, hostnames, volatile)  # type: ignore[arg-type]
+    is_constant = len({default, *exact.values(), *(value for _, _, value in patterns)}) == 1
+    return Table(block.name, source, exact, tuple(patterns), default, hostnames, volatile, is_constant)  # type: ignore[arg-type]
 
 
 @dataclass(slots=True)
@@ -180,8 +182,8 @@ class Exchange:
 
     def value(self, name: str) -> str:
         """The value of the variable ``name``. Raises :class:`UndeterminedError`."""
-        if name.isdigit():
-            index = int(name)
+        index = whole_number(name)
+        if index is not None:
             return (self.captures[index] or "") if index < len(self.captures) else ""
         if name in self.variables:
             return self.variables[name]
@@ -263,14 +265,15 @@ class Exchange:
 
     def _looked_up(self, name: str, table: Table) -> str:
         """The value of a table's variable (ngx_http_map_find): exact, then host names, then patterns in order."""
-        if len(table.values) == 1:
-            return self._table_value(name, table.default)
-        if table.kind != "map":
-            raise UndeterminedError(f"${name} goes by the client, which is known at run time only")
         if self.depth >= _DEEPEST_MAP:
             raise UndeterminedError(f"${name} is worked out from too many other variables")
         self.depth += 1
         try:
+            if table.is_constant:
+                return self._table_value(name, table.default)
+            if table.kind != "map":
+                raise UndeterminedError(f"${name} goes by the client, which is known at run time only")
+            spend(1)
             source = self.fill(table.source)
             key = source.lower()
             found = table.exact.get(key)
@@ -297,7 +300,7 @@ class Exchange:
         parts = compile_text(text)
         if len(parts) == 1 and isinstance(parts[0], str):
             return parts[0]
-        return "".join(part if isinstance(part, str) else self.value(part[0]) for part in parts)
+        return joined(part if isinstance(part, str) else self.value(part[0]) for part in parts)
 
 
 def _by_host_name(name: str, entries: Mapping[str, str]) -> str | None:
@@ -313,6 +316,26 @@ def _by_host_name(name: str, entries: Mapping[str, str]) -> str | None:
         front = ".".join(labels[:cut]) + ".*"
         if front in entries:
             return entries[front]
+    return None
+
+
+def first_told(
+    text: str, chain: tuple[Block, ...], told: Callable[[str], str | None], seen: tuple[str, ...] = ()
+) -> str | None:
+    """What ``told`` says of the first variable in ``text`` of which it says something, or of those that it is set to in
+    ``chain``. ``seen``: variables that are followed already."""
+    for name in dict.fromkeys(names_in(text)):
+        found = told(name)
+        if found is not None:
+            return found
+        if name in seen or len(seen) > _DEEPEST_SET:
+            continue
+        for setting in (setting for block in chain for setting in block.all("set")):
+            spend(1)
+            if len(setting.args) == 2 and setting.args[0] == f"${name}":
+                inner = first_told(setting.args[1], chain, told, (*seen, name))
+                if inner is not None:
+                    return f"${name}, which is {inner}"
     return None
 
 

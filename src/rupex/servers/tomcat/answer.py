@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from rupex.servers.family import Answer, Because, Request
 from rupex.servers.samples import EVERY
 from rupex.servers.tomcat.paths import normalise
-from rupex.servers.tomcat.process import address_of
+from rupex.servers.tomcat.process import address_of, port_of
 from rupex.servers.tomcat.syntax import Element
 
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 def answer_request(configuration: TomcatConfiguration, request: Request) -> Answer | None:
     """Follow a request: the connector of its port, the host of its name, the application of its path."""
-    here = [m for m in configuration.members if int(m.connector.get("port", "8080")) == request.port]
+    here = [m for m in configuration.members if port_of(m.connector) == request.port]
     if request.address is not None:
         here = [m for m in here if address_of(m.connector) in (request.address, EVERY)]
     if not here:

@@ -13,6 +13,8 @@ from rupex.model import (
     Setting,
     unknown,
 )
+from rupex.model.budget import PER_REQUEST, spend
+from rupex.model.numbers import whole_number
 from rupex.servers.patterns import UndeterminedError, search
 from rupex.servers.samples import EVERY
 from rupex.servers.tomcat.deployed import Context, Reader
@@ -121,7 +123,7 @@ class Processor:
         """What the valves make of a request: an answer, another path to go on with, or nothing."""
         for valve, element in self._valves(member, context):
             if _refuses(_kind(valve), valve.get("allow"), valve.get("deny")):
-                return Outcome(context, int(valve.get("denyStatus") or 403), by=valve.provenance())
+                return Outcome(context, whole_number(valve.get("denyStatus")) or 403, by=valve.provenance())
             if _kind(valve) == "RewriteValve" and not asked.is_rewritten:
                 below = None if element is member.host or context is None else context.path
                 connector = member.connector
@@ -167,6 +169,7 @@ class Processor:
     ) -> Outcome:
         """What a request for ``path`` gets. ``exact``: look at files too; ``sent``: the path as it was sent;
         ``is_rewritten``: a rewrite valve gave it, and no other one is asked."""
+        spend(PER_REQUEST + len(self.deployed[id(member.host)]))
         connector = member.connector
         is_secure = connector.flag("SSLEnabled") or connector.flag("secure")
         context = next(
@@ -226,16 +229,16 @@ class Processor:
         self, member: Member, context: Context, constraint: Element, path: str, name: str, query: str | None
     ) -> Outcome:
         """The transport guarantee on a plain connector: a redirect to its redirectPort, or a refusal without one."""
-        port = member.connector.get("redirectPort", "443")
-        if not port.isdecimal() or int(port) <= 0:
+        port = whole_number(member.connector.get("redirectPort", "443"), most=65_535)
+        if not port:
             return Outcome(context, 403, by=constraint.provenance())
         realm = next((r for element in (member.host, member.engine) for r in element.all("Realm")), None)
         status = realm.get("transportGuaranteeRedirectStatus", "302") if realm is not None else "302"
         host = name or member.host.get("name")
-        target = f"https://{authority_of(host, int(port), 443)}{path}" + (f"?{query}" if query is not None else "")
+        target = f"https://{authority_of(host, port, 443)}{path}" + (f"?{query}" if query is not None else "")
         return Outcome(
             context,
-            int(status) if status.isdecimal() else 302,
+            whole_number(status, most=999) or 302,
             target,
             by=constraint.provenance(),
         )
@@ -274,6 +277,11 @@ def _refuses(kind: str, allow: str, deny: str) -> bool:
         is_denied = bool(deny) and search(f"^(?:{deny})$", _STRANGER) is not None
         return is_denied or (bool(allow) and search(f"^(?:{allow})$", _STRANGER) is None)
     return kind in ("RemoteCIDRValve", "RemoteHostValve") and bool(allow) and not allow.startswith(("0.0.0.0/0", ".*"))
+
+
+def port_of(connector: Element, usual: str = "8080") -> int | None:
+    """The port of a connector; None where what it says is none."""
+    return whole_number(connector.get("port", usual), most=65_535)
 
 
 def address_of(connector: Element) -> str:

@@ -32,7 +32,7 @@ class Java(Struct, frozen=True):
 
 def find_release(around: Surroundings, main_path: str) -> Release:
     """As :meth:`~rupex.servers.releases.Releases.find`; the folder of the configuration may tell it, or the package."""
-    line = re.search(r"tomcat-?(\d+)(?:\.(\d+)\.(\d+))?", main_path)
+    line = re.search(r"tomcat-?([0-9]{1,4})(?:\.([0-9]{1,4})\.([0-9]{1,4}))?(?![0-9])", main_path)
     by_path = None
     if line is not None and line[2]:
         number = (int(line[1]), int(line[2]), int(line[3]))
@@ -60,7 +60,7 @@ def find_java(around: Surroundings) -> Java:
             line = text.count("\n", 0, text.find("\njdk.tls.disabledAlgorithms") + 1) + 1
             place = place or Provenance("explicit", path, line, 1)
     if refused is None and "java" in around.assumed:
-        number = re.match(r"(?:1\.)?(\d+)", around.assumed["java"])
+        number = re.match(r"(?:1\.)?([0-9]{1,4})", around.assumed["java"])
         if (
             number is not None and int(number[1]) >= 16
         ):  # the first release that starts with TLS 1.0 and 1.1 switched off

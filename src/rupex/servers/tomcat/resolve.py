@@ -30,11 +30,14 @@ from rupex.model import (
     default_of,
     unknown,
 )
+from rupex.model.budget import PER_MEMBER, PER_NAME, PER_SCOPE, spend
+from rupex.model.numbers import signed_number, whole_number
 from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
+from rupex.servers.kinds import endpoints_by_kind
 from rupex.servers.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.tomcat.answer import answer_request
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
-from rupex.servers.tomcat.process import Member, Processor, address_of
+from rupex.servers.tomcat.process import Member, Processor, address_of, port_of
 from rupex.servers.tomcat.release import default, find_java, find_release
 from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
@@ -127,10 +130,12 @@ class TomcatConfiguration:
             for host in hosts:
                 self.deployed[id(host)] = contexts(self.reader, engine, host, self.server_web)
             for connector in service.all("Connector"):
-                if _is_ajp(connector) or not connector.get("port", "8080").lstrip("-").isdecimal():
+                port = port_of(connector)
+                if _is_ajp(connector) or port is None:
                     continue
                 for host in hosts:
-                    where = f"{address_of(connector)}:{connector.get('port', '8080')}"
+                    spend(PER_MEMBER)
+                    where = f"{address_of(connector)}:{port}"
                     self.members.append(Member(f"tomcat:{where}/{host.get('name')}", connector, engine, host))
 
     def _stores(self) -> Iterator[StoreUse]:
@@ -159,12 +164,12 @@ class TomcatConfiguration:
     # The protocol
 
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
-        found: dict[CertificateUse, tuple[str, ...]] = {}
+        found: dict[CertificateUse, list[str]] = {}
         for member in self.members:
             if member.connector.flag("SSLEnabled"):
                 for use in self.tls.certificates(self.tls.host_config(member.connector, member.host.get("name"))):
-                    found[use] = (*found.get(use, ()), member.id)
-        return found
+                    found.setdefault(use, []).append(member.id)
+        return {use: tuple(ids) for use, ids in found.items()}
 
     def samples(self, endpoints: Iterable[Endpoint]) -> Iterator[Sample]:
         every = {id(c): c for found in self.deployed.values() for c in found}
@@ -173,9 +178,12 @@ class TomcatConfiguration:
     def endpoints(
         self, share: Share = WHOLE, *, outlines: bool = False
     ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
-        found = [self._endpoint(member) for member in self.members] + list(self._control_ports())
-        first, end = share.bounds(len(found))
-        return tuple(found[first:end]), {}
+        controls = list(self._control_ports())
+        first, end = share.bounds(len(self.members))
+        found, alike = endpoints_by_kind(
+            self.members[first:end], self._endpoint, lambda _: None, lambda _: ("", ()), outlines=outlines
+        )
+        return (*found, *(controls if end == len(self.members) else ())), alike
 
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)
@@ -184,22 +192,23 @@ class TomcatConfiguration:
         """The shutdown port, and connectors for a proxy in front (AJP)."""
         if self.server is None:
             return
-        port = self.server.get("port", "8005")
-        if port.isdecimal() and int(port):
+        port = whole_number(self.server.get("port", "8005"), most=65_535)
+        if port:
             word = self.server.get("shutdown", "SHUTDOWN")
             yield self._control(
                 self.server.get("address", "127.0.0.1"),
-                int(port),
+                port,
                 "shutdown",
                 self.server,
                 is_default=word == "SHUTDOWN",
             )
         for service in self.server.all("Service"):
             for connector in service.all("Connector"):
-                if _is_ajp(connector) and connector.get("port", "8009").isdecimal():
+                port = port_of(connector, "8009")
+                if _is_ajp(connector) and port is not None:
                     usual = EVERY if default("ajp_address", self.release).value == "any" else "127.0.0.1"
                     address = connector.get("address") or usual
-                    yield self._control(address, int(connector.get("port", "8009")), "AJP", connector, is_default=False)
+                    yield self._control(address, port, "AJP", connector, is_default=False)
 
     def _control(self, address: str, port: int, what: str, element: Element, *, is_default: bool) -> Endpoint:
         return Endpoint(
@@ -217,7 +226,7 @@ class TomcatConfiguration:
             id=member.id,
             family=self.family,
             address=address_of(connector),
-            port=int(connector.get("port", "8080")),
+            port=port_of(connector),
             names=tuple(name for name in names if name != "localhost"),
             default=is_default,
             transport="tls" if is_tls else "plain",
@@ -251,12 +260,12 @@ class TomcatConfiguration:
             word = connector.attributes.get(name)
             if word is None:
                 return Setting(otherwise, default_of(f"Tomcat {self.release}"))
-            number = int(word) if word.lstrip("-").isdecimal() else 0
+            number = signed_number(word) or 0
             return Setting(None if number <= 0 else -(-number // 1000), place)
 
         wait = seconds("connectionTimeout", 60)
         size = connector.attributes.get("maxPostSize")
-        bytes_allowed = 2 << 20 if size is None else int(size) if size.lstrip("-").isdecimal() else 0
+        bytes_allowed = 2 << 20 if size is None else signed_number(size) or 0
         body = Setting(
             None if bytes_allowed < 0 else bytes_allowed,
             place if size is not None else default_of(f"Tomcat {self.release}"),
@@ -281,6 +290,7 @@ class TomcatConfiguration:
         yield self._scope(member, root, "", order)
 
     def _scope(self, member: Member, context: Context | None, path: str, order: int) -> Scope:
+        spend(PER_SCOPE)
         sample = f"{path}/{SAMPLE_TAIL}"
         connector = member.connector
         outcome = self.processor.answer_path(member, sample, "GET", exact=False)
@@ -331,7 +341,8 @@ class TomcatConfiguration:
         )
 
     def _redirect_sample(self, member: Member, name: str, path: str) -> RedirectSample:
-        port = int(member.connector.get("port", "8080"))
+        spend(PER_NAME)
+        port = port_of(member.connector) or 0
         url = f"http://{authority_of(name, port, 80)}{path}?{SAMPLE_QUERY}"
         return RedirectSample(
             url,

@@ -14,6 +14,8 @@ from urllib.parse import quote
 
 from rupex.masking.quoting import quoted
 from rupex.model import Provenance
+from rupex.model.budget import filled, spend
+from rupex.model.numbers import whole_number
 from rupex.servers.patterns import UndeterminedError, search
 
 _STATUS_WORDS: Final = {"": 302, "temp": 302, "permanent": 301, "seeother": 303}
@@ -25,7 +27,6 @@ _READ: Final = frozenset(("R", "L", "F", "G", "NC", "OR", "QSA"))
 _REFERENCE: Final = re.compile(r"\\(.)|([$%])(\d)|%\{([^{}:]*)\}|([$%]\{)")
 _SCHEME: Final = re.compile(r"[a-z][a-z0-9+.-]*:", re.IGNORECASE)
 _KEPT: Final = "-._~!$&'()*+,;=:@/?%"
-_MOST_RULES: Final = 1000
 
 
 class Condition(NamedTuple):
@@ -72,7 +73,7 @@ def parse_rules(file: str, text: str) -> tuple[Rule, ...]:
     conditions: list[Condition] = []
     for number, line in enumerate(text.split("\n"), 1):
         words = line.split()
-        if not words or words[0].startswith("#") or len(found) >= _MOST_RULES:
+        if not words or words[0].startswith("#"):
             continue
         place = Provenance("explicit", file, number, len(line) - len(line.lstrip()) + 1)
         flags = _flags(words[3]) if len(words) > 3 else {}
@@ -101,6 +102,7 @@ def rewrite(rules: tuple[Rule, ...], subject: Subject, release: tuple[int, ...])
     """Follow ``rules``, in order. Raises :class:`~rupex.servers.patterns.UndeterminedError`."""
     path, by, adds_query = subject.path, None, False
     for rule in rules:
+        spend(1)
         if rule.unread:
             raise UndeterminedError(rule.unread)
         target = _target(rule, path, subject)
@@ -113,7 +115,7 @@ def rewrite(rules: tuple[Rule, ...], subject: Subject, release: tuple[int, ...])
             return Rewritten(rule.place, 403 if "F" in rule.flags else 410, goes_on=by is None)
         if "R" in rule.flags:
             said = rule.flags["R"].lower()
-            status = int(said) if said.isdecimal() else _STATUS_WORDS.get(said, 302)
+            status = whole_number(said, most=999) or _STATUS_WORDS.get(said, 302)
             location = _location(path, subject, release, adds_query=adds_query)
             return Rewritten(rule.place, status, location, goes_on=by is None)
         if "L" in rule.flags:
@@ -141,15 +143,17 @@ def _target(rule: Rule, path: str, subject: Subject) -> str | None:
         return None
     groups = [found.group(), *found.groups()]
     last: list[str | None] = []
-    waiting = list(rule.conditions)
+    waiting = iter(rule.conditions)
     held: list[str | None] | None = []
-    while waiting:
-        condition = waiting.pop(0)
+    for condition in waiting:
         held = _held(condition, groups, last, subject)
         if held is not None:
             last = held or last
-            while waiting and "OR" in condition.flags:  # the others of the same row need not be asked
-                condition = waiting.pop(0)
+            while "OR" in condition.flags:  # the others of the same row need not be asked
+                following = next(waiting, None)
+                if following is None:
+                    break
+                condition = following
         elif "OR" not in condition.flags:
             return None
     if held is None:  # the last one failed, whatever its flag says
@@ -193,4 +197,4 @@ def _filled(text: str, groups: list[str | None], last: list[str | None], subject
             raise UndeterminedError(f"a rewrite rule asks for {match[0]}{'' if variable is not None else '…'}")
         return subject.variables[variable]
 
-    return _REFERENCE.sub(value, text)
+    return filled(_REFERENCE, value, text)

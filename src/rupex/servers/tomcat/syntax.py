@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from msgspec import Struct
 
 from rupex.model import Provenance, bounds
+from rupex.model.budget import UndeterminedError, filled
 
 if TYPE_CHECKING:
     from lxml import etree
@@ -20,8 +21,10 @@ _PROPERTY = re.compile(r"\$\{([^}:]{1,200})(?::-([^}]*))?\}")
 _LINE = re.compile(r"^[ \t]*([^#!\s=:]+)[ \t]*[=:][ \t]*(.*)$", re.MULTILINE)
 
 
-_LONGEST_TAG = 200
+_LONGEST_TAG: Final = 200
 """Lines of one start tag."""
+_LONGEST_LINE: Final = 10_000
+"""Characters of a line that is looked through for a start tag; what is longer was written by a program."""
 
 
 class XmlError(Exception):
@@ -85,11 +88,15 @@ def parse_xml(path: str, content: bytes, properties: Mapping[str, str]) -> Eleme
 def _element(node: etree._Element, path: str, properties: Mapping[str, str], lines: list[str], depth: int) -> Element:
     if depth > bounds.NESTING:
         raise XmlError(f"more than {bounds.NESTING} elements in each other", node.sourceline or 1)
-    attributes = {_local(str(name)): filled(str(value), properties) for name, value in node.attrib.items()}
+    try:
+        attributes = {_local(str(name)): with_properties(str(value), properties) for name, value in node.attrib.items()}
+        text = with_properties((node.text or "").strip(), properties)
+    except UndeterminedError as undetermined:
+        words = f"what {_local(str(node.tag))} says with properties filled in: {undetermined.why}"
+        raise XmlError(words, node.sourceline or 1) from None
     children = tuple(
         _element(child, path, properties, lines, depth + 1) for child in node if isinstance(child.tag, str)
     )
-    text = filled((node.text or "").strip(), properties)
     name = _local(str(node.tag))
     return Element(name, attributes, text, children, path, _first_line(name, node.sourceline or 1, lines))
 
@@ -97,6 +104,8 @@ def _element(node: etree._Element, path: str, properties: Mapping[str, str], lin
 def _first_line(name: str, last: int, lines: list[str]) -> int:
     """The line in which a start tag begins; the parser tells the one in which it ends."""
     for number in range(min(last, len(lines)), max(0, last - _LONGEST_TAG), -1):
+        if len(lines[number - 1]) > _LONGEST_LINE:
+            break
         if f"<{name}" in lines[number - 1] or f":{name}" in lines[number - 1]:
             return number
     return last
@@ -106,11 +115,14 @@ def _local(name: str) -> str:
     return name.rpartition("}")[2]
 
 
-def filled(text: str, properties: Mapping[str, str]) -> str:
-    """``text`` with the properties that are known filled in; others stay as they are."""
+def with_properties(text: str, properties: Mapping[str, str]) -> str:
+    """``text`` with the properties that are known filled in; others stay as they are. Raises
+    :class:`~rupex.model.budget.UndeterminedError`."""
     if "${" not in text:
         return text
-    return _PROPERTY.sub(lambda found: properties.get(found[1], found[2] if found[2] is not None else found[0]), text)
+    return filled(
+        _PROPERTY, lambda found: properties.get(found[1], found[2] if found[2] is not None else found[0]), text
+    )
 
 
 def parse_properties(text: str) -> dict[str, str]:

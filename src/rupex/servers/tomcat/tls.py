@@ -15,7 +15,7 @@ from rupex.servers.family import Surroundings
 from rupex.servers.tomcat.release import Java, Release, default
 from rupex.servers.tomcat.syntax import Element
 from rupex.tls.negotiate import Abilities, negotiable, signs
-from rupex.tls.openssl import Library, expand
+from rupex.tls.openssl import Library, expand, told_as_declared
 from rupex.tls.suites import PROTOCOL_VERSIONS, suite_called
 
 _ALL: Final[tuple[ProtocolVersion, ...]] = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
@@ -132,7 +132,7 @@ class TlsResolver:
     ) -> Setting[tuple[ProtocolVersion, ...]]:
         """What is left when the runtime has had its word."""
         versions = tuple(version for version in PROTOCOL_VERSIONS if version in declared)
-        noted = Provenance(place.how, place.file, place.line, place.column, f"declared: {words}", place.overruled)
+        noted = Provenance(place.how, place.file, place.line, place.column, told_as_declared(words), place.overruled)
         if self.java.refused is None:
             old = [version for version in versions if version in ("SSLv3", "TLSv1", "TLSv1.1")]
             if old:
