@@ -53,8 +53,14 @@ REWRITE_CYCLES: Final = 10
 OWN_REQUESTS: Final = 200
 """Requests that a server makes itself while it answers one, followed at most."""
 
-HOST_STEPS: Final = 50_000_000
-"""Steps of work for one host, each about a microsecond: 20,000 sites of different kinds take about a tenth (docs/speed.md)."""
+HOST_STEPS: Final = 20_000_000
+"""Steps of work for any host, each some tenths of a microsecond."""
+
+STEPS_A_CHARACTER: Final = 50
+"""Steps more for each character of its configuration: sites of different kinds take 13 (docs/speed.md)."""
+
+MOST_HOST_STEPS: Final = 150_000_000
+"""Steps for the largest host: 20,000 sites of different kinds, or some 300,000 scopes, which take 4 GiB of memory."""
 
 EXPANDED_CHARACTERS: Final = 1 << 16
 """One value that is made of others: servers refuse header fields and lines of some 8 KiB (large_client_header_buffers,

@@ -68,6 +68,13 @@ class Budget:
     def is_exhausted(self) -> bool:
         return self.stopped_at is not None
 
+    def allow_for(self, characters: int) -> None:
+        """Allow more work for a host that has more configuration: for so many characters of it, read for the first time."""
+        more = min(characters * bounds.STEPS_A_CHARACTER, bounds.MOST_HOST_STEPS - self.steps)
+        if more > 0:
+            self.steps += more
+            self.left += more
+
     def spend(self, steps: int) -> None:
         """Raises :class:`ExhaustedError`."""
         self.left -= steps
@@ -120,6 +127,13 @@ def filled(pattern: re.Pattern[str], value_of: Callable[[re.Match[str]], str], t
         yield text[at:]
 
     return joined(pieces())
+
+
+def allow_for(characters: int) -> None:
+    """As :meth:`Budget.allow_for`, for the budget in force."""
+    budget = _IN_FORCE.get()
+    if budget is not None:
+        budget.allow_for(characters)
 
 
 def work_at(place: str) -> None:

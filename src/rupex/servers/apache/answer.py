@@ -133,7 +133,7 @@ def _headers(
         unknown = unknown or _doubt(header)
         headers.append((header.name, header.value))
         why.append(Because(f"{header.name}: {header.value}", header.provenance))
-    lost_too = configuration.scopes.without_effect(outcome)
+    lost_too = configuration.scopes.without_effect(virtual, outcome)
     why += [Because(f"{lost.name} is dropped: {lost.because}", lost.provenance) for lost in (*dropped, *lost_too)]
     return headers, unknown
 

@@ -14,7 +14,7 @@ from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, ProblemKind, Provenance, bounds
-from rupex.model.budget import UndeterminedError, filled, spend
+from rupex.model.budget import UndeterminedError, allow_for, filled, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.alike import Templates
 from rupex.servers.apache.modules import STATIC, identifier, owner
@@ -165,6 +165,8 @@ class _Reader:
             self.config.problems.append(
                 Problem("encoding", path, line, "not UTF-8; the odd bytes were replaced", False)
             )
+        if path not in self.config.texts:
+            allow_for(len(text))
         self.config.texts[path] = text
         parsed = self.config.templates.parse(path, text)
         if parsed.problem is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from functools import cached_property
 from typing import Final, Literal, NamedTuple
 
 from msgspec import structs
@@ -28,9 +29,9 @@ from rupex.model import (
 from rupex.model.budget import PER_NAME, PER_SCOPE, spend
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
-from rupex.servers.apache.headers import headers_of, read_action, server_header, signature
+from rupex.servers.apache.headers import Action, headers_of, read_action, server_header, signature
 from rupex.servers.apache.hosts import Listener, Virtual, is_wildcard
-from rupex.servers.apache.load import LoadedConfig, sections_of
+from rupex.servers.apache.load import LoadedConfig, Skipped, sections_of
 from rupex.servers.apache.mapping import Mapper
 from rupex.servers.apache.process import Outcome, Processor
 from rupex.servers.apache.release import Release, default, is_debian_build
@@ -219,7 +220,7 @@ class ScopeReader:
             refusal = Refusal(outcome.status, outcome.by.provenance() if outcome.by is not None else here)
         elif outcome.handler is None and outcome.unknown is None:
             listing = self._listing(outcome.context)
-        sent, dropped = self._headers(outcome, exchange, is_own=redirect is not None or refusal is not None)
+        sent, dropped = self._headers(virtual, outcome, exchange, is_own=redirect is not None or refusal is not None)
         is_assets = place.match == "regex" and matches_only_assets(place.path)
         serves_files = listing is not None and not is_assets
         text, by = signature(outcome.context, self.banner(outcome.context).value)
@@ -252,35 +253,41 @@ class ScopeReader:
         return server_header(context, str(self.release), is_debian=self._is_debian)
 
     def _headers(
-        self, outcome: Outcome, exchange: Exchange, *, is_own: bool
+        self, virtual: Virtual, outcome: Outcome, exchange: Exchange, *, is_own: bool
     ) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
         """The headers of a scope's answers, and those that are declared and never go out."""
         sent, dropped = headers_of(outcome.context, exchange) if "headers" in self.config.modules else ((), ())
-        lost = [*dropped, *self.without_effect(outcome)]
+        lost = [*dropped, *self.without_effect(virtual, outcome)]
         if is_own:
             lost += [Dropped(h.name, h.value, h.provenance, _ONLY_HANDLERS) for h in sent if h.on != "all"]
             sent = tuple(header for header in sent if header.on == "all")
         return (self.banner(outcome.context), *sent), tuple(lost)
 
-    def without_effect(self, outcome: Outcome) -> Iterator[Dropped]:
+    def without_effect(self, virtual: Virtual, outcome: Outcome) -> Iterator[Dropped]:
         """Headers that are written where they do nothing: under a condition that is not met, in an override file that is not
         read, or without the module."""
-        sections = {id(applied.section) for applied in outcome.context if applied.section is not None}
+        sections = (virtual.section, *(applied.section for applied in outcome.context))
+        for place in dict.fromkeys((None, *(_place_of(section) for section in sections if section is not None))):
+            for action, skipped in self._skipped.get(place, ()):
+                yield Dropped(action.name, action.value, skipped.directive.provenance(), skipped.because)
+        if outcome.file is not None:
+            yield from self._unread_overrides(self.processor(virtual).sections, outcome)
+
+    @cached_property
+    def _skipped(self) -> dict[tuple[str, int] | None, list[tuple[Action, Skipped]]]:
+        """The headers that stand under conditions which are not met, by the section that they stand in."""
+        found: dict[tuple[str, int] | None, list[tuple[Action, Skipped]]] = {}
         for skipped in self.config.skipped:
             action = read_action(skipped.directive) if skipped.directive.key == "header" else None
-            inner = skipped.within[-1] if skipped.within else None
-            holds_here = (
-                inner is None or inner.key == "virtualhost" or any(_same(inner, a.section) for a in outcome.context)
-            )
-            if action is not None and action.verb in ("set", "add", "append", "merge", "setifempty") and holds_here:
-                yield Dropped(action.name, action.value, skipped.directive.provenance(), skipped.because)
-        if outcome.file is not None and sections is not None:
-            yield from self._unread_overrides(outcome)
+            if action is not None and action.verb in ("set", "add", "append", "merge", "setifempty"):
+                place = _place_of(skipped.within[-1]) if skipped.within else None
+                found.setdefault(place, []).append((action, skipped))
+        return found
 
-    def _unread_overrides(self, outcome: Outcome) -> Iterator[Dropped]:
-        reader = next((p.sections for p in self._processors.values() if p.sections.base[0] is outcome.context[0]), None)
+    @staticmethod
+    def _unread_overrides(reader: SectionReader, outcome: Outcome) -> Iterator[Dropped]:
         folder = inside(outcome.file or "")
-        while reader is not None and (folder := folder.rpartition("/")[0]):
+        while folder := folder.rpartition("/")[0]:
             override = reader.override("/" + folder, outcome.context)
             for directive in override.directives if override is not None else ():
                 action = read_action(directive) if directive.key == "header" else None
@@ -435,8 +442,8 @@ def _concrete(name: str | None) -> str:
     return name.replace("*", "pier").replace("?", "7")
 
 
-def _same(one: Directive, other: Directive | None) -> bool:
-    return other is not None and (one.path, one.start) == (other.path, other.start)
+def _place_of(section: Directive) -> tuple[str, int]:
+    return section.path, section.start
 
 
 def _sample_of(pattern: str) -> str | None:

@@ -8,6 +8,7 @@ from typing import Final
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
+from rupex.model.budget import allow_for
 from rupex.servers.nginx.alike import AlikeFile, Kinds
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive, parse
@@ -117,6 +118,8 @@ class _Loader:
             text = content.decode("utf-8", "replace")
             where = content.count(b"\n", 0, error.start) + 1
             self._problem("encoding", path, where, "not UTF-8; the odd bytes were replaced", hides=False)
+        if path not in self.config.texts:
+            allow_for(len(text))
         self.config.texts[path] = text
         return text
 

@@ -13,6 +13,7 @@ from rupex.host.tree import inside
 from rupex.http.defaults import default_page
 from rupex.masking.secrets import is_factory_word
 from rupex.model import Problem, Provenance, Sample, bounds
+from rupex.model.budget import PER_MEMBER, allow_for, spend
 from rupex.servers.tomcat.syntax import Element, XmlError, parse_xml
 from rupex.servers.tomcat.webapp import WebApp
 
@@ -23,7 +24,6 @@ _SAMPLES: Final = {
     "/host-manager": "application",
 }
 _VERSION = re.compile(r"##.*$")
-_MOST: Final = 500
 
 
 class Context(Struct, frozen=True):
@@ -63,6 +63,7 @@ class Reader:
                 content = self.tree.read(path, bounds.CONFIG_FILE_BYTES)
                 self.files.setdefault(path, []).extend([named_by] if named_by is not None else [])
                 self.texts[path] = content.decode("utf-8", "replace")
+                allow_for(len(content))
                 found = parse_xml(path, content, self.properties)
             except TreeError as error:
                 self.problems.append(Problem(error.kind, path, None, error.message, True))
@@ -91,8 +92,9 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
     found: dict[str, Context] = {}
 
     def add(path: str, folder: str | None, elements: tuple[Element, ...], place: Provenance) -> None:
-        if path in found or len(found) >= _MOST:
+        if path in found:
             return
+        spend(PER_MEMBER)
         own = reader.xml(f"{folder}/WEB-INF/web.xml") if folder else None
         inner = reader.xml(f"{folder}/META-INF/context.xml") if folder else None
         descriptors = tuple(one for one in (server_web, own) if one is not None)
@@ -140,7 +142,7 @@ def path_of(name: str) -> str:
 
 def _names(tree: HostTree, folder: str) -> list[str]:
     try:
-        return tree.names_in(tree.real(folder))[:_MOST]
+        return tree.names_in(tree.real(folder))
     except TreeError:
         return []
 
