@@ -25,7 +25,6 @@ _MOST_KINDS: Final = 10_000
 _MOST_OF_A_LENGTH: Final = 4
 """Kinds of files of one length that are tried."""
 _LONGEST: Final = 1 << 16
-_GROUPS: Final = tuple(f"w{index}" for index in range(_MOST_TOKENS))
 
 
 class Language(NamedTuple):
@@ -37,24 +36,35 @@ class Language(NamedTuple):
 
 
 class Shape(Struct, eq=False):
-    """The text of the first file of a kind. ``tokens``: the words that are its own, its names first; ``endings``: of its
-    names; ``pattern``: the text with a group for each of its own words; ``common``: what is the same; ``nesting``: which
-    tokens are parts of which others, each in one place; ``counts``: in how many tokens each is."""
+    """The text of the first file of a kind, of whose length the others are. ``tokens``: the words that are its own, its names
+    first; ``endings``: of its names; ``same``: what is the same, each with its offset; ``places``: offset, length and number of
+    each word of its own; ``comments``: offset and length; ``common``: all that is the same; ``nesting``: which tokens are parts
+    of which others, each in one place; ``counts``: in how many tokens each is."""
 
     tokens: tuple[str, ...]
     endings: tuple[str, ...]
-    pattern: re.Pattern[str]
-    groups: tuple[str, ...]
+    same: list[tuple[int, str]]
+    places: list[tuple[int, int, int]]
+    comments: list[tuple[int, int]]
+    common: str
     nesting: list[tuple[int, int]]
     counts: list[int]
-    common: str
 
     def fit(self, text: str) -> tuple[str, ...] | None:
         """The tokens of ``text`` where it is alike, which has as many characters; None where it is not."""
-        found = self.pattern.fullmatch(text)
-        if found is None:
+        if not all(text.startswith(piece, start) for start, piece in self.same):
             return None
-        tokens: tuple[str, ...] = found.group(*self.groups)
+        words: list[str | None] = [None] * len(self.tokens)
+        for start, length, number in self.places:
+            word = text[start : start + length]
+            if word != words[number] and (words[number] is not None or "\n" in word):
+                return None
+            words[number] = word
+        for start, length in self.comments:
+            # a comment that ended with a backslash would make the next line its own, for httpd
+            if text.find("\n", start, start + length) >= 0 or text[start + length - 1] == "\\":
+                return None
+        tokens = tuple(word for word in words if word is not None)
         for name, ending in zip(tokens, self.endings, strict=False):
             if not name.endswith(ending) or _NAME.fullmatch(name) is None:
                 return None
@@ -141,14 +151,15 @@ def shape_of(text: str, language: Language) -> Shape | None:
     tokens = tuple(found)
     if len(tokens) > _MOST_TOKENS:
         return None
-    pattern, common = _pattern(text, tokens)
-    if pattern.groups < len(tokens):
+    same, places, comments = _pieces(text, tokens)
+    if len({number for _, _, number in places}) < len(tokens):
         return None  # a word that stands only inside others is nobody's own
     nesting = [(i, j) for i, one in enumerate(tokens) for j, other in enumerate(tokens) if i != j and one in other]
     counts = _counts(tokens)
     if sum(counts) != len(tokens) + len(nesting):
         return None  # one that is twice in another
-    return Shape(tokens, tuple(endings), pattern, _GROUPS[: len(tokens)], nesting, counts, common)
+    common = "\n".join(piece for _, piece in same)
+    return Shape(tokens, tuple(endings), same, places, comments, common, nesting, counts)
 
 
 def holds_any(word: str, tokens: tuple[str, ...]) -> bool:
@@ -162,28 +173,25 @@ def _counts(tokens: tuple[str, ...]) -> list[int]:
     return [together.count(token) for token in tokens]
 
 
-def _pattern(text: str, tokens: tuple[str, ...]) -> tuple[re.Pattern[str], str]:
-    """``text`` with a group for each of ``tokens``, any comment of the same length for each of its comments, and all else
-    as it is; and all else by itself."""
+def _pieces(
+    text: str, tokens: tuple[str, ...]
+) -> tuple[list[tuple[int, str]], list[tuple[int, int, int]], list[tuple[int, int]]]:
+    """Where in ``text`` what is the same stands, where each of ``tokens``, and where comments: as :class:`Shape` has them."""
     order = {token: index for index, token in enumerate(tokens)}
     longest_first = "|".join(map(re.escape, sorted(tokens, key=len, reverse=True)))
-    pieces: list[str] = []
-    common: list[str] = []
+    same: list[tuple[int, str]] = []
+    places: list[tuple[int, int, int]] = []
+    comments: list[tuple[int, int]] = []
     at = 0
-    seen: set[int] = set()
     for found in re.finditer(rf"^[ \t]*#[^\n]*|{longest_first}", text, re.MULTILINE):
-        start, token = found.start(), order.get(found[0])
-        if token is None:  # a comment; one that ended with a backslash would make the next line its own, for httpd
+        start, number = found.start(), order.get(found[0])
+        if number is None:
             start += found[0].index("#") + 1
-            length = found.end() - start
-            piece = f"[^\n]{{{length - 1}}}[^\n\\\\]" if length else ""
-        elif token in seen:
-            piece = f"(?P={_GROUPS[token]})"
+            if start < found.end():
+                comments.append((start, found.end() - start))
         else:
-            seen.add(token)
-            piece = f"(?P<{_GROUPS[token]}>.{{{len(found[0])}}})"
-        common.append(text[at:start])
-        pieces += [re.escape(common[-1]), piece]
+            places.append((start, found.end() - start, number))
+        same.append((at, text[at:start]))
         at = found.end()
-    common.append(text[at:])
-    return re.compile("".join(pieces) + re.escape(common[-1])), "\n".join(common)
+    same.append((at, text[at:]))
+    return same, places, comments
