@@ -20,7 +20,7 @@ from rupex.demo.scenario import build_scenario
 from rupex.gather import Evidence, Scene, gather, host_of, open_scene
 from rupex.host import open_tree
 from rupex.judging import judge
-from rupex.model import Host, Verdict
+from rupex.model import Host, Verdict, bounds
 from rupex.reports.jsons import DOCUMENTS, schema_of
 from rupex.servers.apache.alike import Templates as ApacheTemplates
 from rupex.servers.apache.syntax import ParsedFile as ParsedApacheFile
@@ -290,6 +290,26 @@ class LargeHostTest(TreeTest):
         for ours, theirs in zip(shared.checks, alone.checks, strict=True):
             self.assertEqual((ours.control, ours.counts, ours.lost), (theirs.control, theirs.counts, theirs.lost))
             self.assertEqual(sorted(map(str, map(order, ours.places))), sorted(map(str, map(order, theirs.places))))
+
+    def test_where_the_work_is_too_much_two_cores_stop_where_one_stops(self) -> None:
+        self.write_nginx("include sites/*;")
+        site = "server {{ listen 80; server_name s{0}.test; location /a/ {{ add_header X-A b; }} }}\n"
+        self.write({f"etc/nginx/sites/{number:04}": site.format(number) for number in range(WORTH_SHARING)})
+        baseline, located = load_baseline("public-web"), open_tree(self.root)
+        scene = open_scene(located.tree, "", name="host")
+        host_of(scene)
+        needed = scene.budget.spent
+        for part in (0.3, 0.6, 0.9):
+            with (
+                self.subTest(part=part),
+                mock.patch.object(bounds, "HOST_STEPS", int(needed * part)),
+                mock.patch.object(bounds, "STEPS_A_CHARACTER", 0),
+            ):
+                alone = self.assess()
+                shared = assess_tree(located.tree, "", baseline, support.NOW, name="host", keep_all=True)
+                self.assertEqual([problem.kind for problem in alone.problems], ["bound"])
+                for seen in ("score", "endpoints", "problems", "steps"):
+                    self.assertEqual(getattr(shared, seen), getattr(alone, seen), seen)
 
 
 TLS_HOST = """<VirtualHost *:443>

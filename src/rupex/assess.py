@@ -12,7 +12,7 @@ import msgspec
 from msgspec import UNSET, Struct, structs
 
 from rupex.baseline import Baseline, Rule, Waiver, Waivers
-from rupex.gather import Evidence, gather, host_of, open_scene
+from rupex.gather import Evidence, Scene, gather, host_of, open_scene
 from rupex.host import HostTree, TreeError
 from rupex.host.opening import archive_name, is_archive
 from rupex.host.processes import find_running
@@ -103,7 +103,8 @@ class Findings(Struct):
 
 
 class HalfHost(Struct):
-    """What a child brings back of its share: the findings by control, and what the whole host needs to know."""
+    """What a child brings back of its share: the findings by control, and what the whole host needs to know. ``spent``: steps
+    of work that the share took."""
 
     findings: dict[str, Findings]
     endpoints: tuple[Endpoint, ...]
@@ -111,6 +112,7 @@ class HalfHost(Struct):
     problems: tuple[Problem, ...]
     lives: tuple[Life, ...]
     certificates: tuple[CertificateSeen, ...]
+    spent: int
 
 
 def assess(
@@ -140,30 +142,41 @@ def assess_tree(
     """
     outlines = not endpoints and not keep_all and waivers is None
     samples = SAMPLES if outlines else None
-    scene = open_scene(tree, start, name=name, family=family, assumed=assumed)
+
+    def opened() -> Scene:
+        return open_scene(tree, start, name=name, family=family, assumed=assumed)
 
     def found(host: Host, *, whole_host: bool | None) -> dict[str, Findings]:
         judged = judge(host, baseline, now, keep_all=keep_all, whole_host=whole_host, samples=samples, waivers=waivers)
         return _findings(judged, now)
 
+    def whole(scene: Scene) -> HostDocument:
+        host = host_of(scene, outlines=outlines)
+        return _document(host, baseline, found(host, whole_host=None))
+
     def there() -> bytes:
+        before = scene.budget.spent
         host = host_of(scene, Share(HERE, 1.0), outlines=outlines)
         told = host.endpoints
         if outlines:  # what they negotiate is judged here, and nobody else will ask
             told = tuple(structs.replace(e, tls=None) if e.id in host.alike else e for e in told)
         findings, certificates = found(host, whole_host=False), () if outlines else _certificates(host)
-        return encode_msgpack(HalfHost(findings, told, host.samples, host.problems, host.lives, certificates))
+        spent = scene.budget.spent - before
+        return encode_msgpack(HalfHost(findings, told, host.samples, host.problems, host.lives, certificates, spent))
 
-    def here() -> tuple[Host, dict[str, Findings]]:
+    def here() -> tuple[Host, dict[str, Findings], int]:
+        before = scene.budget.spent
         host = host_of(scene, Share(0.0, HERE), outlines=outlines)
-        return host, found(host, whole_host=False)
+        return host, found(host, whole_host=False), scene.budget.spent - before
 
-    if not has_two_cores() or sum(len(one.files) for one in scene.configurations) < WORTH_SHARING:
-        host = host_of(scene, outlines=outlines)
-        document = _document(host, baseline, found(host, whole_host=None))
-    else:  # what is read is shared with the child: that a page of it is copied costs less than reading it again
-        (first, findings), received = both(here, there)
+    def shared() -> HostDocument | None:
+        """What is read is shared with a child: that a page of it is copied costs less than reading it again. None where the
+        shares took more work than a host may make: on one core it might have stopped elsewhere."""
+        left = scene.budget.left
+        (first, findings, spent), received = both(here, there)
         second = msgspec.msgpack.decode(received, type=HalfHost)
+        if spent + second.spent > left:
+            return None
         host = structs.replace(
             first,
             endpoints=first.endpoints + second.endpoints,
@@ -174,7 +187,14 @@ def assess_tree(
         for control, more in second.findings.items():
             findings[control].add(more)
         document = _document(host, baseline, findings | found(host, whole_host=True))
-        document = structs.replace(document, certificates=document.certificates + second.certificates)
+        return structs.replace(document, certificates=document.certificates + second.certificates)
+
+    scene = opened()
+    files = sum(len(one.files) for one in scene.configurations)
+    document = shared() if has_two_cores() and files >= WORTH_SHARING else whole(scene)
+    if document is None:
+        scene = opened()
+        document = whole(scene)
     return traced(document, tree) if endpoints else structs.replace(document, endpoints=())
 
 

@@ -65,6 +65,11 @@ class Budget:
         _IN_FORCE.reset(self._before.pop())
 
     @property
+    def spent(self) -> int:
+        """Steps, those that went beyond what was left included."""
+        return self.steps - self.left
+
+    @property
     def is_exhausted(self) -> bool:
         return self.stopped_at is not None
 
