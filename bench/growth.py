@@ -22,7 +22,7 @@ from pathlib import Path
 from typing import Final
 
 RUPEX = str(Path(sys.executable).with_name("rupex"))
-SECONDS: Final = 30
+SECONDS: Final = 60
 MEMORY: Final = 4 << 30
 TIMES: Final = (1, 2, 4, 8)
 
