@@ -5,7 +5,7 @@ from __future__ import annotations
 import stat
 import tarfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from functools import cached_property
 from lzma import LZMAError
@@ -17,7 +17,7 @@ from msgspec import Struct
 from rupex.host.access import AccessList, parse_access_list
 from rupex.host.mtree import ManifestEntry, parse_mtree
 from rupex.host.taken import ACCESS_LISTS, OWNERS_LOST, UNREAD, rows_of
-from rupex.host.tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside
+from rupex.host.tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside, is_possible
 from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds, unknown
 
 _BROKEN: Final = (tarfile.TarError, EOFError, OSError, zlib.error, LZMAError, ValueError, OverflowError, RecursionError)
@@ -87,11 +87,10 @@ class ArchiveTree(HostTree):
         self._entries: dict[str, Member] = {}
         self._contents: dict[str, bytes] = {}
         self._listed: dict[str, set[str]] = {"": set()}
-        self._kept = 0
+        self._kept = self._named = 0
         self._read(path)
         self._strip_single_folder()
-        for name in list(self._entries):
-            self._note(name)
+        self._note_all(self._entries)
         self._made: dict[str, Entry] = {}
         listed = self._contents.get(MANIFEST_NAME)
         if manifest is None and listed is not None:
@@ -133,7 +132,7 @@ class ArchiveTree(HostTree):
         if member.isdev():
             self._problem("syntax", clean, "a device was left out")
             return
-        if len(clean) > bounds.PATH_CHARACTERS:
+        if not is_possible(clean):
             self._problem("bound", clean[:80] + "…", "no file can have so long a path")
             return
         self._entries[clean] = Member(
@@ -166,11 +165,21 @@ class ArchiveTree(HostTree):
             self._entries = {name.removeprefix(top): m for name, m in self._entries.items() if name.startswith(top)}
             self._contents = {name.removeprefix(top): c for name, c in self._contents.items() if name.startswith(top)}
 
+    def _note_all(self, names: Iterable[str]) -> None:
+        """Enter paths, and the folders on the way, which an archive may leave out."""
+        for name in names:
+            self._note(name)
+            if self._named > bounds.ARCHIVE_NAMES:
+                self._problem("bound", self.root.name, f"more than {bounds.ARCHIVE_NAMES} characters of folders are not read")
+                break
+
     def _note(self, name: str) -> None:
-        """Enter a path, and the folders on the way, which an archive may leave out."""
         while name:
             folder, _, last = name.rpartition("/")
-            there = self._listed.setdefault(folder, set())
+            there = self._listed.get(folder)
+            if there is None:
+                there = self._listed[folder] = set()
+                self._named += len(folder)
             if last in there:
                 return
             there.add(last)
@@ -181,7 +190,7 @@ class ArchiveTree(HostTree):
         for path, row in self._manifest.items():
             if path and path not in self._entries and row.kind in ("file", "link") and ".." not in path.split("/"):
                 self._only_listed[path] = row
-                self._note(path)
+        self._note_all(self._only_listed)
 
     # The tree
 

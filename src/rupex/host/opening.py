@@ -9,7 +9,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.host.mtree import ManifestEntry, parse_mtree
-from rupex.host.tree import MANIFEST_NAME, DiskTree, HostTree
+from rupex.host.tree import MANIFEST_NAME, DiskTree, HostTree, TreeError
 from rupex.model import RupexError, bounds
 from rupex.user_files import read_bounded
 
@@ -57,12 +57,21 @@ def open_tree(path: Path, *, root: Path | None = None, manifest: Path | None = N
         raise RupexError(f"{top}: the root of a host tree must be a folder")
     if not given.is_relative_to(top):
         raise RupexError(f"{path}: not inside the root {top}")
-    beside = top / MANIFEST_NAME
-    entries: dict[str, ManifestEntry] = {}
-    if manifest is not None or beside.is_file():
-        entries = _read_manifest(beside if manifest is None else manifest)
     relative = given.relative_to(top).as_posix()
-    return Located(DiskTree(top, entries), "" if relative == "." else relative)
+    tree = DiskTree(top, _manifest_in(top) if manifest is None else _read_manifest(manifest))
+    return Located(tree, "" if relative == "." else relative)
+
+
+def _manifest_in(top: Path) -> dict[str, ManifestEntry]:
+    """The manifest at the root of a tree: read like any file of the tree, so that it may be no link that leads out of it."""
+    tree = DiskTree(top)
+    if not tree.is_file(MANIFEST_NAME):
+        return {}
+    try:
+        content = tree.read(MANIFEST_NAME, bounds.CONFIG_TOTAL_BYTES)
+    except TreeError as error:
+        raise RupexError(f"{top / MANIFEST_NAME}: cannot be read ({error.message})") from None
+    return parse_mtree(content.decode("utf-8", "surrogateescape"))
 
 
 def _read_manifest(path: Path) -> dict[str, ManifestEntry]:

@@ -59,6 +59,8 @@ class Entry(Struct, frozen=True, gc=False):
     size: int
     modified: float | None
 
+_LONG_NAME: Final = re.compile(rf"[^/]{{{bounds.NAME_CHARACTERS + 1}}}")
+
 
 class HostTree(ABC):
     """One host's files. A source (folder, archive) supplies the four abstract methods; the rest follows from them."""
@@ -494,6 +496,11 @@ def _listed(name: str | None, number: int | None, lookup: object) -> Setting[str
 
 def _reason(error: OSError | ValueError) -> str:
     return (error.strerror or "cannot be read") if isinstance(error, OSError) else "not a file name"
+
+
+def is_possible(path: str) -> bool:
+    """Whether a file can be at ``path``: no system has longer paths, nor longer names in them."""
+    return len(path) <= bounds.PATH_CHARACTERS and _LONG_NAME.search(path) is None
 
 
 def inside(path: str) -> str:

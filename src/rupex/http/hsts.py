@@ -11,7 +11,7 @@ from msgspec import Struct
 
 HEADER: Final = "Strict-Transport-Security"
 
-_DIRECTIVE = re.compile(r'\s*([!#$%&\'*+.^_`|~0-9A-Za-z-]+)\s*(?:=\s*("(?:[^"\\]|\\.)*"|[^\s;"]*))?\s*')
+_DIRECTIVE = re.compile(r'\s*+([!#$%&\'*+.^_`|~0-9A-Za-z-]++)\s*+(?:=\s*+("(?:[^"\\]|\\.)*+"|[^\s;"]*+))?\s*+')
 _LONGEST_SECONDS: Final = 10**10
 """Three centuries; a larger number means the same and would not fit a timedelta."""
 

@@ -18,7 +18,7 @@ REFERRER_POLICIES: Final = (
 LEAKING_REFERRERS: Final = frozenset({"no-referrer-when-downgrade", "unsafe-url"})
 """Those that send the path to other origins."""
 
-_MEMBER = re.compile(r"\s*([a-z*][a-z0-9_.*-]*)(?:=(\*|\([^()]*\)|\"[^\"]*\"|[A-Za-z*?][^\s,;]*))?\s*(?:;[^,]*)?")
+_MEMBER = re.compile(r"\s*+([a-z*][a-z0-9_.*-]*+)(?:=(\*|\([^()]*+\)|\"[^\"]*+\"|[A-Za-z*?][^\s,;]*+))?\s*+(?:;[^,]*)?")
 
 
 def effective_referrer(values: list[str]) -> str | None:

@@ -10,14 +10,14 @@ from rupex.masking.leaves import USUAL_CLASS, classes
 from rupex.masking.values import Masker
 
 _PART: Final = re.compile(
-    r"<!--.*?(?:-->|\Z)|<!\[CDATA\[.*?(?:\]\]>|\Z)|<\?.*?(?:\?>|\Z)|<!(?:[^\[>]|\[[^\]]*\])*(?:>|\Z)"
-    r"|<(?:\"[^\"]*\"|'[^']*'|[^\"'>])*(?:>|\Z)|[^<]+",
+    r"<!--.*?(?:-->|\Z)|<!\[CDATA\[.*?(?:\]\]>|\Z)|<\?.*?(?:\?>|\Z)|<!(?:[^\[>]++|\[[^\]]*+(?:\]|\Z))*+(?:>|\Z)"
+    r"|<(?:\"[^\"]*+(?:\"|\Z)|'[^']*+(?:'|\Z)|[^\"'>]++)*+(?:>|\Z)|[^<]++",
     re.DOTALL,
 )
 _TAG: Final = re.compile(r"<(/?)(?:[\w-]+:)?([\w.-]+)", re.ASCII)
-_ATTRIBUTE: Final = re.compile(r"([\w.:-]+[ \t\r\n]*=[ \t\r\n]*(?:\"[^\"]*\"|'[^']*'))", re.ASCII)
-_SPLIT: Final = re.compile(r"([\w.:-]+)([ \t\r\n]*=[ \t\r\n]*)([\"'])(.*)[\"']", re.ASCII | re.DOTALL)
-_DECLARATION: Final = re.compile(r"<\?xml( +[a-z]+ *= *(\"[\w.-]*\"|'[\w.-]*'))* *\?>", re.ASCII)
+_ATTRIBUTE: Final = re.compile(r"((?<![\w.:-])[\w.:-]++[ \t\r\n]*+=[ \t\r\n]*+(?:\"[^\"]*+\"|'[^']*+'))", re.ASCII)
+_SPLIT: Final = re.compile(r"([\w.:-]++)([ \t\r\n]*+=[ \t\r\n]*+)([\"'])(.*)[\"']", re.ASCII | re.DOTALL)
+_DECLARATION: Final = re.compile(r"<\?xml( ++[a-z]++ *+= *+(\"[\w.-]*+\"|'[\w.-]*+'))*+ *+\?>", re.ASCII)
 
 
 def mask_xml(text: str, masker: Masker) -> str:

@@ -44,6 +44,9 @@ LINKS: Final = 40
 PATH_CHARACTERS: Final = 4096
 """One path; the kernel's own bound (PATH_MAX)."""
 
+NAME_CHARACTERS: Final = 255
+"""One name in a path; the kernel's own bound (NAME_MAX)."""
+
 CERTIFICATES_IN_FILE: Final = 1_000
 """Certificates of one file that are read; a public root bundle has about 150."""
 
@@ -118,6 +121,9 @@ PROBE_NAMES: Final = 100_000
 
 ARCHIVE_MEMBERS: Final = 500_000
 """Members of one archive: 20,000 sites have some 80,000 files."""
+
+ARCHIVE_NAMES: Final = 64 << 20
+"""Characters in the paths of all folders of an archive: 500,000 folders whose paths have 100 characters and more."""
 
 ARCHIVE_BYTES: Final = 1 << 30
 """What one archive may unpack to, with files that are passed over."""
