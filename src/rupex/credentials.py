@@ -88,8 +88,8 @@ class _Found:
             except CredentialError as error:
                 reasons.append(str(error))
         if len(self.items) == before:
-            is_none = all(reason.startswith("no ") for reason in reasons)
-            raise CredentialError("neither a certificate nor a key is in it" if is_none else reasons[-1])
+            telling = [reason for reason in reasons if not reason.startswith("no ")]
+            raise CredentialError("; ".join(telling) or "neither a certificate nor a key is in it")
 
     def _located(self, path: Path) -> Located:
         """The tree of ``path``, shared with the other files of its folder: it remembers what it has listed."""

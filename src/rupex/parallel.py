@@ -1,4 +1,4 @@
-"""Two halves of a piece of work on two cores: one here, one in a forked child whose result comes back as bytes.
+"""Work in a forked child, whose result comes back as bytes: half of a host on a second core, or what a library may not end.
 
 Threads would share one interpreter; a child shares all that was read so far without copying it.
 """
@@ -8,8 +8,8 @@ from __future__ import annotations
 import os
 import signal
 import sys
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from typing import Final, TypeVar
 
 T = TypeVar("T")
@@ -39,29 +39,73 @@ def both(here: Callable[[], T], there: Callable[[], bytes]) -> tuple[T, bytes]:
 
     A child that fails is no failure: ``there`` is then called here, and raises what it raises.
     """
+    with _child(there) as child:
+        result = here()
+        received = child.result()
+    return result, there() if received is None else received
+
+
+def apart(work: Callable[[], bytes], seconds: int) -> bytes | None:
+    """The result of ``work`` in a child that may take so many ``seconds`` of processor time; None where it took more, or
+    failed. An interrupt ends it at any moment, also while a library does not listen. Where no child can be forked, the work is
+    done here."""
+    if not hasattr(os, "fork"):
+        return work()
+    with _child(work, seconds) as child:
+        return child.result()
+
+
+class _Child:
+    """A child at work. ``reader``: the end of its pipe."""
+
+    def __init__(self, process: int, reader: int) -> None:
+        self.process, self.reader = process, reader
+
+    def result(self) -> bytes | None:
+        """What it wrote, when it is done; None where it failed."""
+        with open(self.reader, "rb", closefd=False) as pipe:
+            received = pipe.read()
+        _, status = os.waitpid(self.process, 0)
+        self.process = 0
+        return received if status == 0 else None
+
+    def end(self) -> None:
+        os.close(self.reader)
+        if self.process:
+            with suppress(OSError):
+                os.kill(self.process, signal.SIGKILL)
+            os.waitpid(self.process, 0)
+
+
+@contextmanager
+def _child(work: Callable[[], bytes], seconds: int | None = None) -> Iterator[_Child]:
+    """A child that does ``work``, and is gone when the block ends."""
     reader, writer = os.pipe()
     parent = os.getpid()
-    child = os.fork()
-    if child == 0:
+    process = os.fork()
+    if process == 0:
         status = 1
         try:
             end_with_parent(parent)
             os.close(reader)
+            if seconds is not None:
+                _limit(seconds)
             with os.fdopen(writer, "wb") as pipe:
-                pipe.write(there())
+                pipe.write(work())
             status = 0
         finally:  # whatever happened, the child ends here, without the parent's clean-up
             os._exit(status)
     os.close(writer)
-    with os.fdopen(reader, "rb") as pipe:
-        try:
-            result = here()
-            received = pipe.read()
-        except BaseException:
-            with suppress(OSError):
-                os.kill(child, signal.SIGKILL)
-            raise
-        finally:
-            pipe.close()
-            _, status = os.waitpid(child, 0)
-    return result, received if status == 0 else there()
+    child = _Child(process, reader)
+    try:
+        yield child
+    finally:
+        child.end()
+
+
+def _limit(seconds: int) -> None:
+    """Let the system end this process after so many seconds of processor time."""
+    import resource
+
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds))

@@ -170,7 +170,9 @@ class ArchiveTree(HostTree):
         for name in names:
             self._note(name)
             if self._named > bounds.ARCHIVE_NAMES:
-                self._problem("bound", self.root.name, f"more than {bounds.ARCHIVE_NAMES} characters of folders are not read")
+                self._problem(
+                    "bound", self.root.name, f"more than {bounds.ARCHIVE_NAMES} characters of folders are not read"
+                )
                 break
 
     def _note(self, name: str) -> None:

@@ -59,6 +59,7 @@ class Entry(Struct, frozen=True, gc=False):
     size: int
     modified: float | None
 
+
 _LONG_NAME: Final = re.compile(rf"[^/]{{{bounds.NAME_CHARACTERS + 1}}}")
 
 

@@ -44,6 +44,15 @@ LINKS: Final = 40
 PATH_CHARACTERS: Final = 4096
 """One path; the kernel's own bound (PATH_MAX)."""
 
+DERIVATION_ROUNDS: Final = 2_000_000
+"""Rounds of deriving keys for one file, all its parts together: the largest that anybody recommends is 1.3 million."""
+
+DERIVATION_SECONDS: Final = 20
+"""Processor time for opening one file: more than the rounds take, for what does not say how many it has."""
+
+RSA_BITS: Final = 16_384
+"""The modulus of an RSA key; OpenSSL's own bound (rsa.h, OPENSSL_RSA_MAX_MODULUS_BITS)."""
+
 NAME_CHARACTERS: Final = 255
 """One name in a path; the kernel's own bound (NAME_MAX)."""
 

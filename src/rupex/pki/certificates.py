@@ -39,6 +39,12 @@ _UNREADABLE: Final = (ValueError, TypeError, UnsupportedAlgorithm, x509.InvalidV
 """What the library raises for certificates that break its rules; TypeError for odd values in a name."""
 
 
+_LONGEST_NAME: Final = 1_000
+"""Characters of a distinguished name that are told: each of its parts may have 64 to 32,768 (RFC 5280, A.1)."""
+_LONGEST_SERIAL: Final = 64
+"""Digits of a serial number that are told: it may have 40 (RFC 5280, 4.1.2.2)."""
+
+
 class CredentialError(Exception):
     """The bytes are no certificate or key that can be read; ``str()`` says why, without quoting them."""
 
@@ -123,7 +129,7 @@ def _describe(certificate: x509.Certificate) -> Certificate:
         names, responders, must_staple = _extensions(parts.extensions)
         is_own = parts.subject == parts.issuer
         return Certificate(
-            subject=plain_name(parts.subject) or certificate.subject.rfc4514_string(),
+            subject=_shortened(plain_name(parts.subject) or certificate.subject.rfc4514_string(), _LONGEST_NAME),
             issuer=_written(parts.issuer, certificate),
             names=names,
             not_before=certificate.not_valid_before_utc,
@@ -131,7 +137,7 @@ def _describe(certificate: x509.Certificate) -> Certificate:
             **_key_facts(certificate),
             digest=_digest(certificate),
             self_signed=is_own and _signed_by_itself(certificate),
-            serial=f"{certificate.serial_number:x}",
+            serial=_shortened(f"{certificate.serial_number:x}", _LONGEST_SERIAL),
             sha256=sha256(der).hexdigest(),
             public_sha256=sha256(parts.public_key).hexdigest(),
             ocsp_responders=responders,
@@ -152,10 +158,15 @@ def _written(der: bytes, certificate: x509.Certificate) -> str:
     """The issuer as text; the same few stand in thousands of certificates."""
     found = _names_written.get(der)
     if found is None:
-        found = certificate.issuer.rfc4514_string()
+        found = _shortened(certificate.issuer.rfc4514_string(), _LONGEST_NAME)
         if len(_names_written) < _MOST_NAMES:
             _names_written[der] = found
     return found
+
+
+def _shortened(text: str, most: int) -> str:
+    """What a person has to read of ``text``, whose length nothing bounds."""
+    return text if len(text) <= most else f"{text[:most]}… ({len(text)} characters)"
 
 
 def _extensions(extensions: dict[bytes, bytes]) -> tuple[tuple[str, ...], tuple[str, ...], bool]:

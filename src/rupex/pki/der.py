@@ -9,6 +9,8 @@ from __future__ import annotations
 import re
 from typing import Final, NamedTuple
 
+from rupex.model import bounds
+
 SEQUENCE, INTEGER, OBJECT, OCTETS, BOOLEAN = 0x30, 0x02, 0x06, 0x04, 0x01
 _VERSION, _ISSUER_ID, _SUBJECT_ID, _EXTENSIONS = 0xA0, 0x81, 0x82, 0xA3
 
@@ -132,12 +134,14 @@ def rsa_flaw(n: int, e: int, p: int, q: int) -> str:
     The exponent is odd, above 2^16 and below 2^256, and the primes differ by more than 2^(bits/2 - 100) (FIPS 186-5,
     A.1.1 and A.1.3).
     """
-    if p * q != n or min(p, q) < 2:
+    if n.bit_length() > bounds.RSA_BITS:
+        return f"its modulus has more than {bounds.RSA_BITS:,} bits, the most that OpenSSL takes"
+    if max(p, q).bit_length() > n.bit_length() or p * q != n or min(p, q) < 2:
         return "its modulus is not the product of its primes"
-    if not e & 1 or e <= 1 << 16:
-        return f"its public exponent is {e}; an odd one above 65536 is wanted"
     if e.bit_length() > 256:
         return "its public exponent has more than 256 bits"
+    if not e & 1 or e <= 1 << 16:
+        return f"its public exponent is {e}; an odd one above 65536 is wanted"
     if abs(p - q) >> max(0, n.bit_length() // 2 - 100) == 0:
         return "its primes are so close that it can be factored"
     return ""

@@ -20,6 +20,7 @@ from msgspec import structs
 from rupex.model import Key
 from rupex.pki.certificates import CredentialError, kind_of
 from rupex.pki.der import rsa_flaw, rsa_public_key
+from rupex.pki.derivation import refuse_costly
 from rupex.pki.described import parse_description
 
 
@@ -57,6 +58,7 @@ def _opened(content: bytes, load: Callable[..., Any], password: str | None) -> K
     closed = Key("other", None, encrypted=True, public_sha256=None)
     if password is None:
         return closed
+    refuse_costly(content)
     try:
         return structs.replace(
             _described(load(content, password.encode(), unsafe_skip_rsa_key_validation=True)), encrypted=True

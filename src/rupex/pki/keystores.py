@@ -11,12 +11,15 @@ import ssl
 from hashlib import sha1
 from typing import Final, Literal
 
+import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, pkcs12
 from msgspec import Struct
 
-from rupex.model import Certificate, Key
+from rupex.model import Certificate, Key, bounds
+from rupex.parallel import apart
 from rupex.pki.certificates import CredentialError, kind_of, no_warnings, parse_der
+from rupex.pki.derivation import refuse_costly
 from rupex.pki.described import render_description
 from rupex.pki.keys import describe_private_key
 
@@ -60,11 +63,19 @@ def looks_like_keystore(content: bytes) -> bool:
 
 def open_keystore(content: bytes, given: str | None) -> Keystore:
     """Open a store with no password, the one ``given``, or a well-known one. Raises
-    :class:`~rupex.pki.certificates.CredentialError` for what is broken."""
+    :class:`~rupex.pki.certificates.CredentialError` for what is broken, and for what takes too long to open."""
     tries: list[tuple[Password, str | None]] = [("given", given)] if given is not None else []
     tries += [("none", ""), *(("default", word) for word in WELL_KNOWN)]
     if content.startswith((_JKS, _JCEKS)):
         return _open_java(content, tries)
+    refuse_costly(content)
+    told = apart(lambda: msgspec.msgpack.encode(_open_with_any(content, tries)), bounds.DERIVATION_SECONDS)
+    if told is None:
+        raise CredentialError("opening it takes too long; it was given up")
+    return msgspec.msgpack.decode(told, type=Keystore)
+
+
+def _open_with_any(content: bytes, tries: list[tuple[Password, str | None]]) -> Keystore:
     for which, word in tries:
         opened = _open_pkcs12(content, word)
         if opened is not None:
