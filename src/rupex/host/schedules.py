@@ -92,11 +92,11 @@ def _number(text: str, names: dict[str, int]) -> int | None:
 
 def parse_calendar(text: str) -> Schedule | None:
     """An ``OnCalendar=`` event; None for what is not read here: years, seconds other than none, time zones, days from the end."""
-    text = text.strip().lower()
-    text = re.sub(r"\s+utc$", "", text)
-    if text in _WORDS:
-        return _WORDS[text]
-    words = text.split()
+    words = text.lower().split()
+    if words[1:] and words[-1] == "utc":
+        del words[-1]
+    if " ".join(words) in _WORDS:
+        return _WORDS[" ".join(words)]
     found = _MIDNIGHT
     for word in words:
         if ":" in word:

@@ -12,7 +12,7 @@ from rupex.masking.values import Masker
 
 ELLIPSIS: Final = "…"
 _LONGEST: Final = 40
-_URL: Final = re.compile(r"\b([a-z][a-z0-9+.-]*://|//)([^\s/?#@\"'<>]*@)", re.IGNORECASE)
+_URL: Final = re.compile(r"((?:(?<![a-z0-9+.-])[a-z][a-z0-9+.-]*+:)?//)([^\s/?#@\"'<>]*+@)", re.IGNORECASE)
 _ITEM: Final = re.compile(r"(?<=[?&;])([^\s?&;\"'<>#]+)|(?<=%3[fF])([^\s?&;\"'<>#]+)")
 _QUERY: Final = re.compile(r"(\?|%3[fF])[^\s\"'<>]*")
 _COOKIE: Final = re.compile(
