@@ -32,6 +32,7 @@ from rupex.servers.apache.sections import is_pattern
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
 from rupex.servers.apache.syntax import Block
 from rupex.servers.apache.tls import TlsResolver, speaks_tls
+from rupex.servers.exposure import OVERRIDE_FILE
 from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.kinds import endpoints_by_kind
 
@@ -57,8 +58,8 @@ class ApacheConfiguration:
         self.config: LoadedConfig = load(around.tree, main_path, self.release.number)
         problems = self.config.problems
         self.tls = TlsResolver(self.config, self.release, around)
-        self.scopes = ScopeReader(self.config, self.release, around.tree)
         self.main, self.virtuals = read_virtuals(self.config)
+        self.scopes = ScopeReader(self.config, self.release, around.tree, 1 + len(self.virtuals))
         self.listeners = listeners(read_listens(self.config, problems), self.main, self.virtuals)
         self._main_is_opaque, self._common_folders = self._judge_main()
         self._roots_of, self._folder_words_of = ByKind(_said_roots), ByKind(_said_folders)
@@ -73,7 +74,7 @@ class ApacheConfiguration:
         self.files: Mapping[str, tuple[Provenance, ...]] = {path: tuple(by) for path, by in self.config.files.items()}
         roots = frozenset(inside(root) for root in self._document_roots())
         self.overrides: tuple[str, ...] = tuple(
-            f"{folder}/.htaccess" for root in sorted(roots) for folder in self.scopes.override_folders(root)
+            f"{folder}/{OVERRIDE_FILE}" for root in sorted(roots) for folder in self.scopes.roots.below(root).overrides
         )
         self.services: tuple[Service, ...] = (
             Service("apache", self.version, self._workers(), idle_modules(self.config), document_roots=roots),

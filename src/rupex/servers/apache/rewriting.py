@@ -24,7 +24,7 @@ _STATUS_WORDS: Final = {"temp": 302, "permanent": 301, "seeother": 303}
 _OPERATOR = re.compile(r"[<>=]=?|-(?:eq|ne|lt|gt|le|ge)", re.IGNORECASE)
 _RULES_A_STEP: Final = 4
 """Rules that are passed over in one step, since the path begins with other characters than theirs."""
-_MOST_ROUNDS: Final = 10
+_MOST_ROUNDS: Final = 100
 """``[N]`` starts again at most so often here; the server gives up after 10,000 (2.4.8)."""
 
 
@@ -165,7 +165,9 @@ class Rewriter:
             if done is not None:
                 return done
             passes = passes or rule.has("pt")
-            if rule.has("n") and rounds < _MOST_ROUNDS:
+            if rule.has("n"):
+                if rounds == _MOST_ROUNDS:
+                    raise UndeterminedError(f"the rules start again more than {_MOST_ROUNDS} times")
                 position, rounds = 0, rounds + 1
                 spend(1 + len(rules) // _RULES_A_STEP)
                 continue

@@ -31,7 +31,7 @@ from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.headers import Action, headers_of, read_action, server_header, signature
 from rupex.servers.apache.hosts import Listener, Virtual, is_wildcard
-from rupex.servers.apache.load import LoadedConfig, Skipped, sections_of
+from rupex.servers.apache.load import LoadedConfig, Skipped, all_of, sections_of
 from rupex.servers.apache.mapping import Mapper
 from rupex.servers.apache.process import Outcome, Processor
 from rupex.servers.apache.release import Release, default, is_debian_build
@@ -39,37 +39,38 @@ from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pat
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.tls import speaks_tls
 from rupex.servers.apache.upstream import UpstreamReader
-from rupex.servers.exposure import ExposedFiles, exposed
+from rupex.servers.exposure import DocumentRoots, exposed
 from rupex.servers.patterns import UndeterminedError, search
 from rupex.servers.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 
 _STATUS_PAGES: Final[Mapping[str, Literal["status", "admin"]]] = {
     "server-status": "status", "server-info": "status", "ldap-status": "status", "balancer-manager": "admin",
 }  # fmt: skip
-_MOST_OVERRIDES: Final = 200
-_DEEPEST: Final = 6
+_OVERRIDES: Final = ("allowoverride", "allowoverridelist")
 _ONLY_HANDLERS: Final = (
     "it goes with answers of a handler only, and every answer here is the server's own; write Header always"
 )
 
 
 class Place(NamedTuple):
-    """A part of a virtual host with an answer of its own: a path, or a pattern for paths."""
+    """A part of a virtual host with an answer of its own: a path, or a pattern for paths. ``sample``: a path in it, or None and
+    why there is none in ``unseen``."""
 
     match: Literal["any", "prefix", "regex", "folder"]
     path: str
     sample: str | None
     directive: Directive | None
+    unseen: str = "no path could be made up that the pattern takes"
 
 
 class ScopeReader:
     """Reads the scopes of virtual hosts, each at one of its listeners."""
 
-    def __init__(self, config: LoadedConfig, release: Release, tree: HostTree) -> None:
+    def __init__(self, config: LoadedConfig, release: Release, tree: HostTree, sites: int) -> None:
         self.config, self.release, self.tree = config, release, tree
         self._is_debian = is_debian_build(tree)
         self._upstreams = UpstreamReader(config, release)
-        self._exposed = ExposedFiles(tree)
+        self.roots = DocumentRoots(tree, sites)
         self._processors: dict[int, Processor] = {}
 
     def processor(self, virtual: Virtual) -> Processor:
@@ -153,32 +154,15 @@ class ScopeReader:
                 folder = "/" + section.args[-1].strip("/") if section.args else "/"
                 if folder.startswith(root + "/"):
                     prefix(folder[len(root) :] + "/", section)
-            for folder in self.override_folders(inside(root)):
+            below = self.roots.below(root)
+            for folder in below.overrides:
                 path = "/" + folder[len(inside(root)) :].strip("/")
                 if path != "/":
                     found.setdefault(("prefix", path + "/"), Place("folder", path + "/", f"{path}/{SAMPLE_TAIL}", None))
+            if below.not_seen and _may_be_overridden(processor):
+                words = f"override files further down were not looked for, since {below.not_seen}"
+                found["folder", "/…"] = Place("folder", "/…", None, None, words)
         yield from sorted(found.values(), key=lambda place: (place.match == "regex", len(place.path)))
-
-    def override_folders(self, root: str) -> list[str]:
-        """The folders below a document root that have an override file, up to a bound."""
-        tree = self.tree
-        found: list[str] = []
-        waiting = [(root, 0)] if tree.is_folder(root) else []
-        looked = 0
-        while waiting and len(found) < _MOST_OVERRIDES and looked < 10 * _MOST_OVERRIDES:
-            folder, depth = waiting.pop(0)
-            looked += 1
-            if tree.is_file(f"{folder}/.htaccess"):
-                found.append(folder)
-            if depth < _DEEPEST and tree.is_folder(folder):
-                names = tree.names_in(tree.real(folder))
-                if len(names) <= 10 * _MOST_OVERRIDES:
-                    waiting += [
-                        (path, depth + 1)
-                        for name in names
-                        if "." not in name and tree.is_folder(path := f"{folder}/{name}")
-                    ]
-        return found
 
     def _scope(
         self,
@@ -199,7 +183,7 @@ class ScopeReader:
         if place.sample is None:
             return Scope(
                 id=identity, match=place.match, path=place.path, order=order, provenance=here,
-                undecided=f"no path could be made up that {place.path} takes",
+                undecided=place.unseen,
             )  # fmt: skip
         exchange = self.exchange(listener, virtual, names[0], place.sample)
         outcome = processor.answer(exchange, lenient=True)
@@ -386,8 +370,7 @@ class ScopeReader:
             return unknown(undetermined.why)
         if not root:
             return unknown("no document root is set")
-        has_root = processor.mapper.has(root)
-        files = self._exposed.under(root) if has_root else None
+        below = self.roots.below(root) if processor.mapper.has(root) else None
         may_refuse = bool(
             processor.sections.files
             or processor.sections.folder_patterns
@@ -395,8 +378,7 @@ class ScopeReader:
             or processor.rules
         )
         return exposed(
-            files,
-            has_root,
+            below,
             is_refused,
             may_refuse or bool(processor.sections.folders) or bool(processor.moves),
         )
@@ -433,6 +415,12 @@ def error_page(context: Context, status: int) -> str | None:
 def _takes_all(pattern: str) -> bool:
     """Whether a pattern plainly takes every path, so that it is the whole site's."""
     return re.fullmatch(r"\^?/?\??(?:\(?\.\*\)?)?\$?|!.*", pattern) is not None
+
+
+def _may_be_overridden(processor: Processor) -> bool:
+    """Whether override files are read in some folder."""
+    said = (d for section in processor.sections.folders for d in all_of(section.inner, *_OVERRIDES))
+    return any(directive.raw.strip().lower() != "none" for directive in said)
 
 
 def _concrete(name: str | None) -> str:

@@ -6,6 +6,7 @@ import re
 from typing import Final
 
 from rupex.model import Leg, Provenance, Setting, Upstream, default_of
+from rupex.model.budget import PER_MEMBER, spend
 from rupex.servers.apache.headers import read_action
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of, sections_of
@@ -29,7 +30,6 @@ _PORTS: Final = {
     "scgi": 4000,
 }
 _CLIENTS: Final = re.compile(r"%\{(?:HTTP_[A-Z_]+|HTTP:[^}]+|REQUEST_URI|QUERY_STRING)\}|\$\d", re.IGNORECASE)
-_MOST_LEGS: Final = 64
 
 
 class UpstreamReader:
@@ -76,8 +76,9 @@ class UpstreamReader:
                     for member in all_of(section.inner, "balancermember"):
                         match = _URL.match(member.args[0]) if member.args else None
                         if match is not None:
+                            spend(PER_MEMBER)
                             found.append(_leg(match, member.provenance()))
-        return found[:_MOST_LEGS]
+        return found
 
     def _verified(self, virtual: Virtual) -> Setting[bool]:
         """Certificate and name are checked: ``SSLProxyVerify require`` and the name's check, which is on unless said

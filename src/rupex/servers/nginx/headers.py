@@ -13,6 +13,7 @@ from collections.abc import Iterable
 from typing import Final, NamedTuple
 
 from rupex.model import Dropped, Header, Provenance, Setting
+from rupex.model.budget import spend
 from rupex.model.numbers import whole_number
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.release import Release, default
@@ -21,9 +22,6 @@ from rupex.servers.nginx.tls import inherited
 from rupex.servers.nginx.variables import DECODED, INTERNAL, Definitions, first_told, is_constant, names_in
 
 WITHOUT_ALWAYS: Final = (200, 201, 204, 206, 301, 302, 303, 304, 307, 308)
-
-_MOST_HEADERS: Final = 500
-"""Headers of one answer; a client takes a few hundred at most."""
 
 _NAMES: Final = frozenset(
     "server_tokens add_header add_header_inherit more_set_headers more_clear_headers expires userid userid_name"
@@ -88,7 +86,8 @@ class HeaderReader:
         elif not any(_matches(name, "server") for name, on in cleared if on == "all"):
             server = (Header("Server", tokens.value, "all", tokens.provenance),)
         rest = tuple(header for header in more if header.name.lower() != "server")
-        sent = (*server, *rest, *self._cookie(chain), *self._expires(chain), *added)[:_MOST_HEADERS]
+        sent = (*server, *rest, *self._cookie(chain), *self._expires(chain), *added)
+        spend(len(sent))
         return SentHeaders(sent, dropped)
 
     @staticmethod

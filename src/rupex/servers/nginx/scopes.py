@@ -21,7 +21,7 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.budget import PER_NAME, PER_SCOPE, spend
-from rupex.servers.exposure import ExposedFiles, exposed
+from rupex.servers.exposure import DocumentRoots, exposed
 from rupex.servers.nginx.access import AccessReader
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
@@ -51,7 +51,7 @@ class ScopeReader:
         self.definitions = read_definitions(http)
         self.headers = HeaderReader(release, self.definitions)
         self._upstreams = UpstreamReader(http, release)
-        self._exposed = ExposedFiles(content.tree)
+        self._roots = DocumentRoots(content.tree, len(list(http.all("server"))))
         self._access = AccessReader()
         self._processors: dict[int, Processor] = {}
 
@@ -242,10 +242,9 @@ class ScopeReader:
             root = ""
         has_root = bool(root) and self.content.has_root(root)
         may_refuse = processor.rewrites or any(found.kind == "regex" for found in processor.locations)
-        files = self._exposed.under(root) if has_root else None
         if not has_root and not may_refuse:
             return _NO_ROOT
-        return exposed(files, has_root, is_refused, may_refuse)
+        return exposed(self._roots.below(root) if has_root else None, is_refused, may_refuse)
 
     def _methods(
         self, listener: Listener, virtual: Virtual, location: Location | None, name: str | None, path: str

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.model import Leg, Setting, Upstream
+from rupex.model.budget import PER_MEMBER, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES
@@ -22,8 +23,6 @@ _ALWAYS_HIDDEN: Final = {
     "scgi": ("status",),
     "memcached": (),
 }
-_MOST_LEGS: Final = 64
-"""Machines of one upstream that are looked at."""
 
 # Parts of a request that a client can set to what it likes.
 _CLIENTS: Final = ("http_", "arg_", "cookie_")
@@ -84,7 +83,8 @@ class UpstreamReader:
         group = self.groups.get(authority)
         if group is None:
             return [Leg(_host_of(authority), tls, directive.provenance(), _port_of(authority, 443 if tls else 80))]
-        servers = [server for server in group.all("server") if server.args][:_MOST_LEGS]
+        servers = [server for server in group.all("server") if server.args]
+        spend(PER_MEMBER * len(servers))
         return [
             Leg(_host_of(server.args[0]), tls, directive.provenance(), _port_of(server.args[0], 80))
             for server in servers
