@@ -29,6 +29,9 @@ PER_NAME: Final = 100
 PER_MEMBER: Final = 50
 """Steps for one server at one of its listeners, before anything is worked out of it."""
 
+PER_INCLUSION: Final = 50
+"""Steps for a file that is included, beside what is in it."""
+
 CHARACTERS_A_STEP: Final = 16
 """Characters that are copied or looked at in one step."""
 

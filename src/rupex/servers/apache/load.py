@@ -14,11 +14,11 @@ from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, ProblemKind, Provenance, bounds
-from rupex.model.budget import UndeterminedError, allow_for, filled, spend
+from rupex.model.budget import PER_INCLUSION, UndeterminedError, allow_for, filled, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.alike import Templates
 from rupex.servers.apache.modules import STATIC, identifier, owner
-from rupex.servers.apache.syntax import Block, Directive
+from rupex.servers.apache.syntax import Block, Directive, ParsedFile
 from rupex.servers.patterns import search
 
 _VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
@@ -112,7 +112,8 @@ class _Reader:
         self.in_use: list[str] = []
         self.undefined: dict[str, Directive] = {}
         self.depth = 0
-        self.inclusions = self.count = 0
+        self.parsed: dict[str, ParsedFile] = {}
+        self.inclusions = self.count = self.bytes = 0
 
     # What the server is started with
 
@@ -152,11 +153,33 @@ class _Reader:
             kind: ProblemKind = "loop" if path in above else "bound"
             self._problem(kind, include, f"{path}: files that include each other")
             return Block()
+        parsed = self.parsed.get(path)
+        if parsed is None:
+            text = self._read(path, include)
+            if text is None:
+                return Block()
+            parsed = self.parsed[path] = self.config.templates.parse(path, text)
+            if parsed.problem is not None:
+                words = f"{parsed.problem.message}; what follows in this file was not read"
+                self.config.problems.append(Problem("syntax", path, parsed.problem.line, words, True))
+        template = self.config.templates.of(path)
+        if template is not None and template.is_still and self.count + template.size <= bounds.DIRECTIVES:
+            self.count += template.size  # nothing in it acts while it is read: it is as it was parsed
+            self.config.used |= template.names
+            return parsed.directives
+        return self.run(parsed.directives, (*above, path), within)
+
+    def _read(self, path: str, include: Directive | None) -> str | None:
         try:
             content = self.tree.read(path)
         except TreeError as error:
             self._problem(error.kind, include, f"{path}: {error.message}")
-            return Block()
+            return None
+        self.bytes += len(content)
+        if self.bytes > bounds.CONFIG_TOTAL_BYTES:
+            words = f"more than {bounds.CONFIG_TOTAL_BYTES} bytes of configuration are not read"
+            self._problem("bound", include, f"{path}: {words}")
+            return None
         try:
             text = content.decode()
         except UnicodeDecodeError as error:
@@ -165,19 +188,9 @@ class _Reader:
             self.config.problems.append(
                 Problem("encoding", path, line, "not UTF-8; the odd bytes were replaced", False)
             )
-        if path not in self.config.texts:
-            allow_for(len(text))
+        allow_for(len(text))
         self.config.texts[path] = text
-        parsed = self.config.templates.parse(path, text)
-        if parsed.problem is not None:
-            words = f"{parsed.problem.message}; what follows in this file was not read"
-            self.config.problems.append(Problem("syntax", path, parsed.problem.line, words, True))
-        template = self.config.templates.of(path)
-        if template is not None and template.is_still and self.count + template.size <= bounds.DIRECTIVES:
-            self.count += template.size  # nothing in it acts while it is read: it is as it was parsed
-            self.config.used |= template.names
-            return parsed.directives
-        return self.run(parsed.directives, (*above, path), within)
+        return text
 
     def run(self, directives: Block, above: tuple[str, ...], within: tuple[Directive, ...]) -> Block:
         """Follow ``directives`` in order, as the server does while it reads."""
@@ -279,6 +292,7 @@ class _Reader:
         found = Block()
         for one in paths:
             self.inclusions += 1
+            spend(PER_INCLUSION)
             if self.inclusions > bounds.INCLUDED_FILES:
                 self._problem("bound", directive, f"more than {bounds.INCLUDED_FILES} inclusions are not read")
                 break

@@ -8,7 +8,7 @@ from typing import Final
 from rupex.host import HostTree, TreeError
 from rupex.host.tree import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
-from rupex.model.budget import allow_for
+from rupex.model.budget import PER_INCLUSION, allow_for, spend
 from rupex.servers.nginx.alike import AlikeFile, Kinds
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive, parse
@@ -180,6 +180,7 @@ class _Loader:
         found: list[Directive | Block] = []
         for path in paths:
             self.inclusions += 1
+            spend(PER_INCLUSION)
             if self.inclusions > bounds.INCLUDED_FILES:
                 self._full(path, f"more than {bounds.INCLUDED_FILES} inclusions are not read")
                 break
