@@ -20,11 +20,11 @@ from tests.support import NOW, TreeTest
 
 T = TypeVar("T")
 
-CALLS_A_STEP = 60
+CALLS_A_STEP = 45
 """Calls and returns, of the package's functions and the library's, for one step, or for one character that is read."""
 PER_FILE = 200
 """Steps for a file that is found and opened, which are not counted."""
-AT_ALL = 300_000
+AT_ALL = 120_000
 """Calls that an audit of nothing takes, modules that are loaded only when they are needed included."""
 
 
