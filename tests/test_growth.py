@@ -11,6 +11,7 @@ from typing import TypeVar
 from unittest import mock
 
 from bench.growth import EMPTY, SHAPES, write
+
 from rupex.assess import assess
 from rupex.baseline import load_baseline
 from rupex.gather import Scene, host_of, open_scene

@@ -11,17 +11,23 @@ import socket
 import time
 import unittest
 from collections.abc import Callable
+from datetime import timedelta
 from functools import partial
 from threading import Thread
 from typing import Any
 
+from cryptography.hazmat.primitives.serialization import Encoding
+
 from rupex.demo.listeners import listening
+from rupex.demo.mint import Authority, new_key
 from rupex.wire import numbers as n
+from rupex.wire.hello import decode_client_hello
+from rupex.wire.line import MOST_CONNECTIONS
 from rupex.wire.octets import number, vector
 from rupex.wire.records import Message, encode_records
 from tests import peers
 from tests.oracle import free_port
-from tests.support import rupex, valid_document
+from tests.support import NOW, rupex, valid_document
 
 Answer = Callable[[socket.socket], None]
 NAME = "www.ternholm.test"
@@ -115,6 +121,29 @@ def pump(source: socket.socket, sink: socket.socket) -> None:
         sink.shutdown(socket.SHUT_WR)
 
 
+def takes_all(connections: list[int], certificate: bytes, more: bytes, peer: socket.socket) -> None:
+    """Takes the first suite of any hello, in the version that is asked for; TLS 1.3 it does not know."""
+    connections[0] += 1
+    data = peer.recv(1 << 14)
+    if data[:1] != b"\x16":
+        return
+    hello = decode_client_hello(data[9:])
+    suite = next((code for code in hello.suites if code >> 8 not in (0x13, 0x56) and code != 0xFF), None)
+    if suite is None:
+        peer.sendall(encode_records(n.ALERT, 0x0303, b"\x02\x28"))
+        return
+    sent = Message(n.CERTIFICATE, vector(vector(certificate, 3), 3)).whole
+    peer.sendall(handshake(server_hello(suite, hello.version), sent, more, DONE))
+    peer.recv(1 << 14)
+
+
+def new_certificate() -> bytes:
+    key = new_key()
+    return (
+        Authority("Ternholm Lab CA", NOW).issue([NAME], key, NOW, NOW + timedelta(days=90)).public_bytes(Encoding.DER)
+    )
+
+
 class BadPeerTest(unittest.TestCase):
     def test_what_is_bad_in_what_was_seen_fails_although_not_all_was_seen(self) -> None:
         block = (
@@ -168,6 +197,30 @@ class BadPeerTest(unittest.TestCase):
         found = {check["control"]: check["verdict"] for check in host["checks"]}
         for control in ("tls.compression", "tls.renegotiation", "tls.protocol.newest"):
             self.assertEqual((control, found[control]), (control, "fail"))
+
+    def test_a_peer_that_takes_everything_is_asked_within_bounds(self) -> None:
+        certificate = new_certificate()
+        authorities = b"".join(vector(b"\x30\x82\x01\xf0" + bytes(496), 2) for _ in range(120))
+        request = Message(n.CERTIFICATE_REQUEST, b"\x01\x01" + vector(b"\x04\x01", 2) + vector(authorities, 2)).whole
+        exchange = Message(n.SERVER_KEY_EXCHANGE, b"\x03\xff\xff\x00").whole
+        dates = certificate.replace(NOW.strftime("%y%m%d%H%M%SZ").encode(), b"991332000000Z")
+        for case, der, more, unknown in (
+            ("cut", certificate[:200], b"", ("cert.dates", "tls.signature.digest")),
+            ("dates", dates, b"", ("cert.dates",)),
+            ("authorities", certificate, request, ("tls.signature.digest",)),
+            ("key exchange", certificate, exchange, ("tls.signature.digest", "tls.group.strength", "tls.group.dh")),
+        ):
+            connections = [0]
+            with self.subTest(case), listening(partial(takes_all, connections, der, more)) as port:
+                status, host, said, took = probe(port)
+                self.assertEqual((status, said), (3, ""))
+                self.assertLess(took, 30)
+                self.assertLessEqual(connections[0], MOST_CONNECTIONS)
+                verdicts = {check["control"]: check["verdict"] for check in host["checks"]}
+                self.assertEqual({control: verdicts[control] for control in unknown}, dict.fromkeys(unknown, "unknown"))
+                self.assertEqual(verdicts["tls.suite.rc4"], "fail")
+                notes = host["endpoints"][0]["wire"]["notes"]
+                self.assertEqual(len(notes), len(set(notes)))
 
     def test_plain_http_where_tls_is_expected_is_a_finding(self) -> None:
         with listening(http("200 OK", "<title>Ternholm</title>")) as port:

@@ -42,6 +42,8 @@ class Taken(Struct, frozen=True):
     def key_exchange(self, suite: CipherSuite) -> KeyExchange | None:
         """The parameters sent for ``suite``. Raises :class:`WireError`."""
         body = self.flight.first(n.SERVER_KEY_EXCHANGE)
+        if body is None and self.is_whole and suite.key_exchange in ("ECDHE", "DHE"):
+            raise WireError("there is none, and the suite needs one")
         if body is None or suite.key_exchange not in ("ECDHE", "DHE", "RSA"):
             return None
         return decode_key_exchange(
@@ -51,6 +53,11 @@ class Taken(Struct, frozen=True):
             has_scheme=self.hello.version == n.VERSION_NUMBERS["TLSv1.2"],
             hint=suite.authentication == "PSK",
         )
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether everything of TLS 1.2 or older that is sent in clear is there."""
+        return self.flight.first(n.SERVER_HELLO_DONE) is not None
 
     @property
     def asks_for_certificate(self) -> bool:

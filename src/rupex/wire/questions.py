@@ -8,6 +8,7 @@ from typing import Any, Final
 from rupex.model.endpoint import ProtocolVersion
 from rupex.tls.groups import all_groups
 from rupex.tls.signatures import SCHEMES
+from rupex.tls.suites import CipherSuite
 from rupex.wire import numbers as n
 from rupex.wire.answers import KeyExchange
 from rupex.wire.ask import Answer, NoAnswer, Refused, Taken, ask
@@ -88,6 +89,11 @@ class Questions:
         """Whether ``version`` is taken, or all of its suites, could not be told."""
         self.found.doubts.setdefault(version, why)
 
+    def note(self, words: str) -> None:
+        """What a person may want to know of the peer, told once."""
+        if words not in self.found.problems:
+            self.found.problems.append(words)
+
     def _look(self, answer: Taken) -> None:
         """Single facts that any answer may tell."""
         found, hello = self.found, answer.hello
@@ -104,18 +110,16 @@ class Questions:
             extended = n.EXTENDED_MASTER_SECRET in hello.extensions
             found.master_secret = extended if found.master_secret is None else found.master_secret and extended
         found.tickets = bool(found.tickets) or n.SESSION_TICKET in hello.extensions
-        found.asks_for_certificate = bool(found.asks_for_certificate) or answer.asks_for_certificate
+        if answer.asks_for_certificate or answer.is_whole:
+            found.asks_for_certificate = bool(found.asks_for_certificate) or answer.asks_for_certificate
+        self._look_at_certificates(answer, suite)
         try:
-            sent, exchange = answer.certificates(), None if suite is None else answer.key_exchange(suite)
+            exchange = None if suite is None else answer.key_exchange(suite)
         except WireError as error:
-            found.problems.append(f"a message that cannot be read: {error}")
+            why = f"a key exchange that cannot be read: {error}"
+            self.note(why)
+            found.schemes_doubt, found.groups_doubt = found.schemes_doubt or why, found.groups_doubt or why
             return
-        if sent is not None and sent.chain:
-            kind = "RSA" if suite is None or suite.authentication is None else suite.authentication
-            known = found.chains.get(kind)
-            if known is None or (known.staple is None and sent.staple is not None):
-                found.chains[kind] = sent
-            found.stapled = bool(found.stapled) or sent.staple is not None
         if exchange is None:
             return
         if exchange.prime is not None and exchange.prime not in found.dh_primes:
@@ -124,3 +128,17 @@ class Questions:
             found.schemes.append(exchange.scheme)
         if exchange.group is not None and exchange.group not in found.groups:
             found.groups.append(exchange.group)
+
+    def _look_at_certificates(self, answer: Taken, suite: CipherSuite | None) -> None:
+        found = self.found
+        try:
+            sent = answer.certificates()
+        except WireError as error:
+            self.note(f"certificates that cannot be read: {error}")
+            return
+        if sent is not None and sent.chain:
+            kind = "RSA" if suite is None or suite.authentication is None else suite.authentication
+            known = found.chains.get(kind)
+            if known is None or (known.staple is None and sent.staple is not None):
+                found.chains[kind] = sent
+            found.stapled = bool(found.stapled) or sent.staple is not None
