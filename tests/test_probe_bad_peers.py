@@ -13,6 +13,8 @@ import unittest
 from collections.abc import Callable
 from datetime import timedelta
 from functools import partial
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from threading import Thread
 from typing import Any
 
@@ -246,6 +248,35 @@ class BadPeerTest(unittest.TestCase):
             _, host, _, _ = probe(port, at=80)
         self.assertEqual(host["endpoints"][0]["transport"], "tls")
         self.assertEqual(host["endpoints"][0]["tls"]["protocols"]["value"], ["TLSv1.2"])
+
+    def test_where_a_redirect_leads_is_recorded_as_sent_and_shown_harmless(self) -> None:
+        here = f"http://{NAME}"
+        for sent, leads in (
+            ("https://a.test/%2e%2e/%3Cb%3E", "https://a.test/%2e%2e/%3Cb%3E"),
+            ("https://a.test/<script>alert(1)</script>", "https://a.test/<script>alert(1)</script>"),
+            ("javascript:alert(1)", "javascript:alert(1)"),
+            ("//b.test/\x1b[31m", "http://b.test/\x1b[31m"),
+            ("https://\u00e9.test/\u202e", "https://\u00e9.test/\u202e"),
+            ("/\\c.test/p#a\\b", "http://c.test/p#a\\b"),
+            ("https://[::1", "https://[::1"),
+            ("https://a.test:99999/", "https://a.test:99999/"),
+            ("x:y", "x:y"),
+            ("next", f"{here}/next"),
+        ):
+            answer = f"HTTP/1.1 302 Found\r\nLocation: {sent}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+            with self.subTest(sent), listening(says(answer.encode())) as port, TemporaryDirectory() as folder:
+                forms = ("text", "html", "markdown", "csv", "junit", "sarif", "cyclonedx")
+                files = [f"--output={form}:{folder}/{form}" for form in forms]
+                way = ("--connect", f"127.0.0.1:{port}", "--patience", "0.4", "--skip-paths")
+                done = rupex("probe", f"{NAME}:80", *way, "--format", "json", "--verbose", *files)
+                self.assertEqual((done.stderr, done.returncode in (0, 3)), ("", True))
+                exchange = valid_document(done.stdout)["hosts"][0]["endpoints"][0]["wire"]["exchanges"][0][0]
+                self.assertEqual((exchange["location"], dict(exchange["headers"])["Location"]), (leads, sent))
+                for form in forms:
+                    shown = Path(folder, form).read_text()
+                    self.assertNotRegex(shown, "[\x1b\u202e]", form)
+                    if form in ("html", "markdown", "junit"):
+                        self.assertNotIn("<script>alert", shown, form)
 
     def test_redirects_that_lead_nowhere_end(self) -> None:
         for case, location, words in (

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from functools import lru_cache
-from typing import NamedTuple
+from typing import Final, NamedTuple
+from urllib.parse import urljoin
 
 
 class Parts(NamedTuple):
@@ -37,3 +39,22 @@ def split_url(url: str) -> Parts:
 def authority_of(name: str, port: int, usual: int) -> str:
     """``name``, with its ``port`` where that is not the ``usual`` one of the scheme."""
     return name if port == usual else f"{name}:{port}"
+
+
+_BEFORE_QUERY: Final = re.compile(r"(?:https?:|(?![a-z][a-z0-9+.-]*+:))[^?#]*+", re.IGNORECASE)
+"""What stands before a query and a fragment, of a reference that is relative or of http."""
+_AROUND: Final = "".join(map(chr, range(0x21)))
+_WITHIN: Final = str.maketrans("", "", "\t\n\r")
+
+
+def resolved(base: str, reference: str) -> str:
+    """Where a browser goes that is at the http URL ``base`` and is told ``reference`` (WHATWG URL, 4.4): blanks around it and
+    line ends in it do not count, and a backslash is a slash. What is no URL comes back as it is."""
+    told = reference.strip(_AROUND).translate(_WITHIN)
+    head = _BEFORE_QUERY.match(told)
+    if head is not None:
+        told = head[0].replace("\\", "/") + told[head.end() :]
+    try:
+        return urljoin(base, told)
+    except ValueError:
+        return reference

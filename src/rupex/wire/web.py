@@ -8,12 +8,13 @@ import ssl
 import warnings
 from collections.abc import AsyncIterator
 from typing import Any, Final, Literal
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 import httpx
 from msgspec import Struct
 
 from rupex import __version__
+from rupex.http.urls import resolved
 from rupex.model import bounds
 from rupex.wire.line import LineError, Listener
 
@@ -48,10 +49,7 @@ class Page(Struct, frozen=True):
         values = self.values("location")
         if self.status not in (301, 302, 303, 307, 308) or not values:
             return None
-        try:
-            return urljoin(self.url, values[0])
-        except ValueError:
-            return values[0]
+        return resolved(self.url, values[0])
 
 
 class NoPage(Struct, frozen=True):
@@ -95,17 +93,18 @@ class Web:
         address = f"[{listener.address}]" if ":" in listener.address else listener.address
         self._way = f"{scheme}://{address}:{listener.port}"
         limits = httpx.Limits(max_connections=_CONNECTIONS, max_keepalive_connections=_CONNECTIONS)
-        self._client = httpx.AsyncClient(
-            verify=_context(), http2=http2 and scheme == "https", limits=limits, trust_env=False, follow_redirects=False,
-            timeout=listener.manners.step_seconds,
-        )  # fmt: skip
+        # A client of httpx takes an answer for broken whose Location is no URL; the transport says what came.
+        self._transport = httpx.AsyncHTTPTransport(
+            verify=_context(), http2=http2 and scheme == "https", limits=limits, trust_env=False
+        )
+        self._timeout = httpx.Timeout(listener.manners.step_seconds).as_dict()
 
     async def __aenter__(self) -> Web:
         return self
 
     async def __aexit__(self, *_: object) -> None:
         with contextlib.suppress(httpx.HTTPError, OSError, ssl.SSLError, RuntimeError):
-            await self._client.aclose()
+            await self._transport.aclose()
 
     async def get(
         self,
@@ -121,15 +120,21 @@ class Web:
         (RFC 9112, 3.2.2)."""
         name = self.name if host is None else host
         authority = origin_of(self.scheme, name, self.port).partition("://")[2]
-        headers = {"Host": authority, "User-Agent": AGENT, "Accept": "*/*", "Accept-Encoding": "identity"}
+        headers = {
+            "Host": authority,
+            "User-Agent": AGENT,
+            "Accept": "*/*",
+            "Accept-Encoding": "identity",
+            "Connection": "keep-alive",
+        }
         if origin is not None:
             headers["Origin"] = origin
-        extensions = {"sni_hostname": name, "trace": self._trace}
+        extensions = {"sni_hostname": name, "trace": self._trace, "timeout": self._timeout}
         if whole:
             extensions["target"] = f"{self.scheme}://{authority}{target}".encode("ascii", "replace")
         try:
             async with self._own, self.listener.place(), asyncio.timeout(self.listener.step_seconds()):
-                request = self._client.build_request(method, self._way + target, headers=headers, extensions=extensions)
+                request = httpx.Request(method, self._way + target, headers=headers, extensions=extensions)
                 async with self._answered(request) as response:
                     return await self._page(response, f"{self.scheme}://{authority}{target}")
         except (TimeoutError, httpx.TimeoutException):
@@ -153,12 +158,14 @@ class Web:
         """Whether a CONNECT (RFC 9110, 9.3.6) to ``address`` and ``port`` is obeyed: a server behind the tunnel answers. An
         application that says 200 to every method opens none: its answer has content, which a tunnel's cannot have."""
         authority = f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
-        extensions = {"sni_hostname": self.name, "trace": self._trace, "target": authority.encode()}
+        extensions = {
+            "sni_hostname": self.name, "trace": self._trace, "target": authority.encode(), "timeout": self._timeout,
+        }  # fmt: skip
         seconds = self.listener.step_seconds()
         try:
             async with self._own, self.listener.place(), asyncio.timeout(seconds):
                 headers = {"Host": authority, "User-Agent": AGENT}
-                request = self._client.build_request("CONNECT", self._way, headers=headers, extensions=extensions)
+                request = httpx.Request("CONNECT", self._way, headers=headers, extensions=extensions)
                 async with self._answered(request) as response:
                     self.listener.round_trips += 1
                     has_content = any(name in response.headers for name in ("content-length", "transfer-encoding"))
@@ -177,7 +184,7 @@ class Web:
 
     @contextlib.asynccontextmanager
     async def _answered(self, request: httpx.Request) -> AsyncIterator[httpx.Response]:
-        response = await self._client.send(request, stream=True)
+        response = await self._transport.handle_async_request(request)
         try:
             yield response
         finally:
