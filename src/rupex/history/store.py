@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Final, NamedTuple
+from typing import Any, Final, NamedTuple, TypeVar
 
 import msgspec
 import zstandard
@@ -43,14 +43,18 @@ from sqlalchemy.pool import NullPool
 
 from rupex.model import RupexError
 from rupex.model.encoding import encodable
-from rupex.model.run import HostDocument, Run
+from rupex.model.run import HostDocument, Points, Run, Weight, is_time
 from rupex.user_files import PRIVATE
+
+T = TypeVar("T")
 
 FORMAT: Final = 1
 """Of the tables below; a database of a later one is left alone."""
 _BUSY_SECONDS: Final = 60
 """How long one run waits for another that writes; a run of a thousand hosts is written in a few seconds."""
-_MOST_DOCUMENT_BYTES: Final = 1 << 31
+_MOST_DOCUMENT_BYTES: Final = 1 << 30
+"""A run of a thousand large hosts with everything listed has about 300 MB."""
+_LARGEST_WINDOW: Final = 1 << 27
 
 _METADATA = MetaData()
 _FORMAT = Table("rupex_format", _METADATA, Column("format", Integer, primary_key=True))
@@ -116,7 +120,7 @@ class StoredRun(Struct, frozen=True):
     baseline: str
     hosts: int
     fleet: str | None
-    mean: float | None
+    mean: Points | None
 
 
 class HostFigures(NamedTuple):
@@ -124,11 +128,11 @@ class HostFigures(NamedTuple):
 
     run: int
     name: str
-    value: float | None
-    low: float
-    high: float
+    value: Points | None
+    low: Points
+    high: Points
     held_by: str | None
-    weight: float
+    weight: Weight
 
 
 class History:
@@ -161,6 +165,13 @@ class History:
         except SQLAlchemyError as error:
             raise RupexError(f"history {self.where}: {str(error).splitlines()[0][:200]}") from None
 
+    def _sound(self, rows: object, kind: type[T]) -> T:
+        """Rows as what they must be: who writes the file may have been anybody."""
+        try:
+            return msgspec.convert(rows, kind)
+        except msgspec.ValidationError as error:
+            raise RupexError(f"history {self.where}: it has rows that cannot be ({error})") from None
+
     def close(self) -> None:
         self._engine.dispose()
 
@@ -189,7 +200,12 @@ class History:
         if host is not None:
             query = query.where(_RUNS.c.id.in_(select(_HOSTS.c.run).where(_HOSTS.c.name == host)))
         with self._reported(), self._engine.connect() as connection:
-            return [StoredRun(*row) for row in connection.execute(query)]
+            found = [dict(zip(StoredRun.__struct_fields__, row, strict=True)) for row in connection.execute(query)]
+        runs = self._sound(found, list[StoredRun])
+        for run in runs:
+            if not is_time(run.started):
+                raise RupexError(f"history {self.where}: run {run.id} did not start at a time")
+        return runs
 
     def run(self, number: int) -> Run:
         """A run as it was stored."""
@@ -198,9 +214,12 @@ class History:
         if found is None:
             raise RupexError(f"history {self.where}: there is no run {number}; see: rupex history list")
         try:
-            content = zstandard.ZstdDecompressor().decompress(found, max_output_size=_MOST_DOCUMENT_BYTES)
+            with zstandard.ZstdDecompressor(max_window_size=_LARGEST_WINDOW).stream_reader(found) as stream:
+                content = stream.read(_MOST_DOCUMENT_BYTES + 1)
+            if len(content) > _MOST_DOCUMENT_BYTES:
+                raise RupexError(f"history {self.where}: run {number} has more bytes than are read")
             return msgspec.msgpack.decode(content, type=Run)
-        except (zstandard.ZstdError, msgspec.MsgspecError) as error:
+        except (zstandard.ZstdError, msgspec.MsgspecError, TypeError, RecursionError) as error:
             raise RupexError(f"history {self.where}: run {number} cannot be read ({error})") from None
 
     def named(self, reference: str) -> Run:
@@ -223,20 +242,26 @@ class History:
             query = query.where(_HOSTS.c.name == name)
         wanted = set(runs)
         with self._reported(), self._engine.connect() as connection:
-            return [HostFigures._make(row) for row in connection.execute(query) if row[0] in wanted]
+            found = [tuple(row) for row in connection.execute(query) if row[0] in wanted]
+        return self._sound(found, list[HostFigures])
 
     def costs_of(self, control: str) -> dict[int, tuple[int, int, float]]:
         """By run, at how many hosts and places a control fails, and the points that costs them together."""
         query = select(_COSTS).where(_COSTS.c.control == control)
         with self._reported(), self._engine.connect() as connection:
-            return {r["run"]: (r["failing"], r["places"], r["lost"]) for r in connection.execute(query).mappings()}
+            rows = connection.execute(query).mappings().all()
+        found = {row["run"]: (row["failing"], row["places"], row["lost"]) for row in rows}
+        return self._sound(found, dict[int, tuple[int, int, Points]])
 
     def failures_of(self, name: str) -> dict[int, dict[str, tuple[int, float]]]:
         """By run, what fails at a host: at how many places, and the points that costs."""
         query = select(_FAILURES.c.run, _FAILURES.c.failing).where(_FAILURES.c.name == name)
         with self._reported(), self._engine.connect() as connection:
             rows = connection.execute(query).all()
-        return {run: msgspec.msgpack.decode(failing, type=dict[str, tuple[int, float]]) for run, failing in rows}
+        try:
+            return {run: msgspec.msgpack.decode(failing, type=dict[str, tuple[int, Points]]) for run, failing in rows}
+        except (msgspec.MsgspecError, TypeError) as error:
+            raise RupexError(f"history {self.where}: what failed at {name} cannot be read ({error})") from None
 
     def first_seen(self, keys: Sequence[tuple[str, str]]) -> dict[tuple[str, str], datetime]:
         """When the ticket key of an endpoint was seen first, for each (endpoint, key) that was."""
@@ -249,7 +274,7 @@ class History:
                     .where(_TICKETS.c.endpoint == endpoint, _TICKETS.c.key == key)
                 )
                 started = connection.execute(query).scalar()
-                if started:
+                if isinstance(started, str) and is_time(started):
                     found[endpoint, key] = datetime.fromisoformat(started)
         return found
 

@@ -7,20 +7,20 @@ from typing import Literal
 from msgspec import Struct
 
 from rupex.model.judgement import Severity, Verdict
-from rupex.model.run import PlaceDocument
+from rupex.model.run import PlaceDocument, Points
 
 
 class ScorePair(Struct, frozen=True):
-    old: float | None
-    new: float | None
+    old: Points | None
+    new: Points | None
 
 
 class LostPair(Struct, frozen=True):
     """Points that a control costs before and after."""
 
     control: str
-    old: float
-    new: float
+    old: Points
+    new: Points
 
 
 Changed = Literal["better", "worse", "new", "gone"]
@@ -76,12 +76,12 @@ class TrendPoint(Struct, frozen=True):
     run: int
     started: str
     hosts: int
-    value: float | None
-    low: float | None = None
-    high: float | None = None
+    value: Points | None
+    low: Points | None = None
+    high: Points | None = None
     held_by: str | None = None
     places: int | None = None
-    lost: float | None = None
+    lost: Points | None = None
 
 
 class TrendDocument(Struct, frozen=True, kw_only=True):

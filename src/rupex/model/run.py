@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from datetime import datetime
+from typing import Annotated, Any, Literal
 
-from msgspec import UNSET, Struct, UnsetType, field
+from msgspec import UNSET, Meta, Struct, UnsetType, field
 
 from rupex.model.endpoint import Endpoint
 from rupex.model.facts import Running, Source
 from rupex.model.judgement import Severity, Verdict
 from rupex.model.problem import ProblemKind
 from rupex.model.provenance import Provenance
+
+Points = Annotated[float, Meta(ge=-100, le=100)]
+"""A score, or a part of one, or what it would change by."""
+Weight = Annotated[float, Meta(ge=0, le=1_000_000)]
+Part = Annotated[float, Meta(ge=0, le=1)]
+"""A share of a whole."""
+Seconds = Annotated[float, Meta(ge=0, le=1e9)]
 
 
 class Tool(Struct, frozen=True):
@@ -24,21 +32,21 @@ class BaselineUsed(Struct, frozen=True):
     name: str
     version: str
     digest: str
-    minimum_coverage: float
+    minimum_coverage: Part
 
 
 class CeilingInForce(Struct, frozen=True):
     """``lost``: points that the ceiling costs beside those of the controls."""
 
-    value: float
+    value: Points
     control: str
-    lost: float
+    lost: Points
 
 
 class CeilingInDoubt(Struct, frozen=True):
     """A ceiling that would hold if an unknown place failed."""
 
-    value: float
+    value: Points
     control: str
     because: str
 
@@ -46,12 +54,12 @@ class CeilingInDoubt(Struct, frozen=True):
 class ScoreDocument(Struct, frozen=True):
     """Numbers from 0 to 100, not rounded; ``coverage`` from 0 to 1; ``value`` null when nothing could be judged."""
 
-    value: float | None
-    low: float
-    high: float
-    uncapped: float | None
-    unwaived: float | None
-    coverage: float
+    value: Points | None
+    low: Points
+    high: Points
+    uncapped: Points | None
+    unwaived: Points | None
+    coverage: Part
     band: Literal["open", "weak", "fair", "firm", "hardened"] | None
     ceiling: CeilingInForce | None
     low_ceiling: CeilingInDoubt | None
@@ -83,7 +91,7 @@ class PlaceDocument(Struct, frozen=True, kw_only=True):
     message: str = ""
     evidence: str | None = None
     provenance: Provenance | None = None
-    ceiling: float | None = None
+    ceiling: Points | None = None
     case: str | UnsetType = UNSET
     waiver: WaiverUsed | UnsetType = UNSET
     folded: str | UnsetType = UNSET
@@ -111,10 +119,10 @@ class CheckDocument(Struct, frozen=True, kw_only=True):
     control: str
     verdict: Verdict
     severity: Severity
-    weight: float
-    attained: float | None
-    lost: float
-    gain: float
+    weight: Weight
+    attained: Part | None
+    lost: Points
+    gain: Points
     title: str
     why: str
     remedy: str
@@ -122,7 +130,7 @@ class CheckDocument(Struct, frozen=True, kw_only=True):
     cwe: tuple[str, ...]
     counts: Counts
     places: tuple[PlaceDocument, ...]
-    holds: float | None = None
+    holds: Points | None = None
     parameters: dict[str, Any] = {}
 
 
@@ -137,8 +145,8 @@ class Step(Struct, frozen=True):
     """One thing to do: repair these ``controls`` together; ``gain`` in points, ``value`` the score reached."""
 
     controls: tuple[str, ...]
-    gain: float
-    value: float
+    gain: Points
+    value: Points
 
 
 class WaiverRow(Struct, frozen=True):
@@ -203,7 +211,7 @@ class InventoryRow(Struct, frozen=True):
 
     owner: str
     tags: tuple[str, ...]
-    weight: float
+    weight: Weight
     behind: str
 
 
@@ -234,7 +242,7 @@ class FleetPart(Struct, frozen=True):
     name: str
     hosts: int
     scored: int
-    mean: float | None
+    mean: Points | None
     worst: str | None
 
 
@@ -244,7 +252,7 @@ class FleetCost(Struct, frozen=True):
     control: str
     title: str
     hosts: int
-    points: float
+    points: Points
     held: int
 
 
@@ -262,7 +270,7 @@ class FleetDocument(Struct, frozen=True, kw_only=True):
     """The fleet as a whole. ``ranking``: host names, worst first; ``mean``: of the scores, by weight."""
 
     inventory: str
-    mean: float | None
+    mean: Points | None
     ranking: tuple[str, ...]
     owners: tuple[FleetPart, ...]
     tags: tuple[FleetPart, ...]
@@ -283,10 +291,19 @@ class Run(Struct, frozen=True, kw_only=True):
     schema: Literal["rupex.run/1"] = "rupex.run/1"
     tool: Tool
     started: str
-    seconds: float
+    seconds: Seconds
     complete: bool
     baseline: BaselineUsed
     settings: SettingsUsed | UnsetType = UNSET
     waivers: WaiversUsed | UnsetType = UNSET
     fleet: FleetDocument | UnsetType = UNSET
     hosts: tuple[HostDocument, ...]
+
+
+def is_time(text: str) -> bool:
+    """Whether ``text`` is a time as documents have it."""
+    try:
+        datetime.fromisoformat(text)
+    except ValueError:
+        return False
+    return len(text) == len("2026-11-24T09:30:00Z") and text.endswith("Z")

@@ -10,7 +10,7 @@ from uuid import NAMESPACE_URL, uuid5
 
 from rupex.model import Endpoint
 from rupex.model.run import CertificateSeen, Run
-from rupex.reports.clean import clean
+from rupex.reports.clean import clean_parts
 from rupex.tls.suites import all_suites
 
 _VERSIONS: Final = {
@@ -39,11 +39,11 @@ class _Inventory:
             {
                 "type": "cryptographic-asset",
                 "bom-ref": reference,
-                "name": clean(name),
+                "name": name,
                 "cryptoProperties": {"assetType": kind, **properties},
             },
         )
-        self._places.setdefault(reference, {})[clean(place)] = None
+        self._places.setdefault(reference, {})[place] = None
         return reference
 
     def components(self) -> list[dict[str, Any]]:
@@ -74,7 +74,7 @@ def render_cyclonedx(run: Run) -> str:
         },
         "components": components,
     }
-    return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
+    return json.dumps(clean_parts(document), indent=2, ensure_ascii=False) + "\n"
 
 
 def _add_protocols(inventory: _Inventory, place: str, endpoint: Endpoint) -> None:
@@ -109,7 +109,7 @@ def _add_certificate(inventory: _Inventory, host: str, one: CertificateSeen) -> 
         {"relatedCryptoMaterialProperties": {"type": "public-key", "id": one.public_sha256, **size}}, place,
     )  # fmt: skip
     properties = {
-        "subjectName": clean(one.subject), "issuerName": clean(one.issuer), "notValidBefore": one.not_before,
+        "subjectName": one.subject, "issuerName": one.issuer, "notValidBefore": one.not_before,
         "notValidAfter": one.not_after, "signatureAlgorithmRef": signature, "subjectPublicKeyRef": key,
         "certificateFormat": "X.509",
     }  # fmt: skip

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, Final
 
 import msgspec
 
 from rupex.model import RupexError
-from rupex.model.run import Run
+from rupex.model.run import Run, is_time
 from rupex.user_files import read_bounded
 
 MOST_BYTES: Final = 1 << 30
@@ -31,6 +32,20 @@ def decode_run(content: bytes, label: str) -> Run:
         known = f"it says {schema[:60]}" if schema else "it names no schema"
         raise RupexError(f"{label}: no run document that this version reads ({known}; rupex.run/1 is expected)")
     try:
-        return msgspec.json.decode(content, type=Run)
+        run = msgspec.json.decode(content, type=Run)
     except (msgspec.MsgspecError, RecursionError) as error:
         raise RupexError(f"{label}: no sound run document: {error}") from None
+    for place, time in _times(run):
+        if not is_time(time):
+            raise RupexError(f"{label}: no sound run document: no time such as 2026-11-24T09:30:00Z - at `$.{place}`")
+    return run
+
+
+def _times(run: Run) -> Iterator[tuple[str, str]]:
+    """The times that reports work with, each with its place."""
+    yield "started", run.started
+    for host, told in enumerate(run.hosts):
+        for number, certificate in enumerate(told.certificates):
+            place = f"hosts[{host}].certificates[{number}]"
+            yield f"{place}.not_before", certificate.not_before
+            yield f"{place}.not_after", certificate.not_after

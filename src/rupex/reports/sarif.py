@@ -12,7 +12,7 @@ from typing import Any, Final
 from urllib.parse import quote
 
 from rupex.model.run import CheckDocument, HostDocument, PlaceDocument, Run
-from rupex.reports.clean import clean
+from rupex.reports.clean import clean, clean_parts
 
 _SCHEMA: Final = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 _LEVELS: Final = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
@@ -49,11 +49,11 @@ def render_sarif(run: Run) -> str:
                     }
                 ],
                 "results": [result for host in run.hosts for result in _results(host, order)],
-                "properties": {"scores": {clean(host.name): host.score.value for host in run.hosts}},
+                "properties": {"scores": {host.name: host.score.value for host in run.hosts}},
             }
         ],
     }
-    return json.dumps(log, indent=2, ensure_ascii=False) + "\n"
+    return json.dumps(clean_parts(log), indent=2, ensure_ascii=False) + "\n"
 
 
 def _rule(check: CheckDocument) -> dict[str, Any]:
@@ -68,7 +68,7 @@ def _rule(check: CheckDocument) -> dict[str, Any]:
 
 
 def _notification(host: HostDocument, problem: Any) -> dict[str, Any]:
-    found: dict[str, Any] = {"level": "warning", "message": {"text": clean(f"{host.name}: {problem.message}")}}
+    found: dict[str, Any] = {"level": "warning", "message": {"text": f"{host.name}: {problem.message}"}}
     if problem.file and not problem.file.startswith("wire:"):
         found["locations"] = [_physical(problem.file, problem.line, None)]
     return found
@@ -88,15 +88,15 @@ def _result(host: HostDocument, check: CheckDocument, place: PlaceDocument, inde
         "ruleIndex": index,
         "kind": "open" if is_open else "fail",
         "level": "none" if is_open else _LEVELS[place.severity],
-        "message": {"text": clean(place.message or check.title)},
+        "message": {"text": place.message or check.title},
         "locations": [_location(host, place)],
         "partialFingerprints": {"rupexPlace/1": _fingerprint(host, check, place)},
         "occurrenceCount": place.count,
-        "properties": {"host": clean(host.name), "severity": place.severity},
+        "properties": {"host": host.name, "severity": place.severity},
     }
     if place.verdict == "waived":
         told = f"{place.waiver.reason} ({place.waiver.owner}, until {place.waiver.until})" if place.waiver else ""
-        found["suppressions"] = [{"kind": "external", "status": "accepted", "justification": clean(told)}]
+        found["suppressions"] = [{"kind": "external", "status": "accepted", "justification": told}]
     return found
 
 
@@ -110,7 +110,7 @@ def _location(host: HostDocument, place: PlaceDocument) -> dict[str, Any]:
     if place.file and not place.file.startswith("wire:"):
         found = _physical(place.file, place.line, place.column)
     names = [name for name in (host.name, place.endpoint, place.scope, place.name) if name]
-    found["logicalLocations"] = [{"fullyQualifiedName": clean(" ".join(names)), "kind": "endpoint"}]
+    found["logicalLocations"] = [{"fullyQualifiedName": " ".join(names), "kind": "endpoint"}]
     return found
 
 
