@@ -22,6 +22,7 @@ from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds, unkno
 
 _BROKEN: Final = (tarfile.TarError, EOFError, OSError, zlib.error, LZMAError, ValueError, OverflowError, RecursionError)
 _CHUNK: Final = 1 << 20
+_READS_BEYOND: Final = 100
 _EXTENDED: Final = frozenset(
     (tarfile.XHDTYPE, tarfile.XGLTYPE, tarfile.SOLARIS_XHDTYPE, tarfile.GNUTYPE_LONGNAME, tarfile.GNUTYPE_LONGLINK)
 )
@@ -284,16 +285,20 @@ class _TooLargeError(Exception):
 
 
 class _Bounded:
-    """A stream that ends with an error after so many bytes."""
+    """A stream that ends with an error after so many bytes, or when it is read on and on behind its end: the library looks there
+    for all that a header announced, which may be more than anybody has."""
 
     def __init__(self, stream: IO[bytes]) -> None:
-        self._stream, self._left = stream, bounds.ARCHIVE_BYTES
+        self._stream, self._left, self._beyond = stream, bounds.ARCHIVE_BYTES, 0
 
     def read(self, size: int = -1) -> bytes:
         data = self._stream.read(_CHUNK if size < 0 else min(size, _CHUNK))
         self._left -= len(data)
+        self._beyond += not data
         if self._left < 0:
             raise _TooLargeError
+        if self._beyond > _READS_BEYOND:
+            raise EOFError("it ends before what its headers announce")
         return data
 
 
