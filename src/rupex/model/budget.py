@@ -117,7 +117,7 @@ def joined(pieces: Iterable[str]) -> str:
         length += len(piece)
         if length > bounds.EXPANDED_CHARACTERS:
             break
-        spend(1 + length // CHARACTERS_A_STEP)
+        spend(1 + len(piece) // CHARACTERS_A_STEP)
     if length > bounds.EXPANDED_CHARACTERS:
         raise UndeterminedError(f"it comes to more than {bounds.EXPANDED_CHARACTERS:,} characters")
     return "".join(made)
