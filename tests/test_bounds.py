@@ -7,7 +7,7 @@ import unittest
 from unittest import mock
 
 import regex
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rupex.gather import Evidence
@@ -81,7 +81,11 @@ class BudgetTest(unittest.TestCase):
 
 
 class PatternsTest(unittest.TestCase):
-    @given(st.lists(st.sampled_from(PIECES), max_size=8).map("".join), st.text("ab/.1", max_size=8))
+    @given(
+        st.lists(st.sampled_from(PIECES), max_size=6).map(lambda pieces: "^" + "".join(pieces)),
+        st.text("ab/", max_size=4),
+    )
+    @settings(max_examples=1000)
     def test_what_a_pattern_is_found_in_begins_as_is_told(self, pattern: str, subject: str) -> None:
         try:
             compiled = regex.compile(pattern)
@@ -174,6 +178,16 @@ class NothingIsCutOffTest(TreeTest):
             for leg in scope.upstream.legs
         ]
         self.assertEqual((len(legs), legs[-1].address), (201, "203.0.113.9"))
+
+    def test_every_member_of_a_balancer_counts(self) -> None:
+        members = "\n".join(f"BalancerMember http://127.0.0.1:{8000 + number}" for number in range(100))
+        site = (
+            f"<Proxy balancer://b>\n{members}\nBalancerMember http://203.0.113.9\n</Proxy>\nProxyPass / balancer://b/\n"
+        )
+        self.write({"etc/apache2/apache2.conf": f"ServerName a.test\nListen 80\n{MODULES}{site}"})
+        (endpoint,) = self.gather().host.endpoints
+        upstream = endpoint.scopes[0].upstream
+        self.assertEqual([leg.address for leg in upstream.legs if upstream][-1] if upstream else "", "203.0.113.9")
 
     def test_every_header_counts(self) -> None:
         headers = "\n".join(f"add_header X-H{number} v;" for number in range(700))
