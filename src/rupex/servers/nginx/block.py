@@ -15,12 +15,13 @@ class Block:
     stands; ``likeness``: how it comes of its first.
     """
 
-    __slots__ = ("by_name", "children", "directive")
+    __slots__ = ("_in_order", "by_name", "children", "directive")
 
     def __init__(self, directive: Directive | None, children: list[Directive | Block]) -> None:
         self.directive = directive
         self.children = children
         self.by_name: dict[str, list[Directive | Block]] = {}
+        self._in_order: dict[frozenset[str], list[Directive | Block]] | None = None
         for child in children:
             name = child.name
             found = self.by_name.get(name)
@@ -48,6 +49,15 @@ class Block:
     @property
     def args(self) -> tuple[str, ...]:
         return () if self.directive is None else self.directive.args
+
+    def in_order(self, names: frozenset[str]) -> list[Directive | Block]:
+        """What is called one of ``names`` in this block itself, in order: found once, for a block is asked for every request."""
+        if self._in_order is None:
+            self._in_order = {}
+        found = self._in_order.get(names)
+        if found is None:
+            found = self._in_order[names] = [child for child in self.children if child.name in names]
+        return found
 
     def all(self, name: str) -> Iterator[Directive]:
         """The directives called ``name`` written in this block itself, blocks among them left out."""

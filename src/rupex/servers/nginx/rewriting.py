@@ -53,9 +53,7 @@ def run_rewrites(block: Block, exchange: Exchange, way: Way, content: Content, *
     """Run the rewrite directives of one block. A final answer; or ``last`` or ``break``; or None at its end. ``lenient``: a
     condition that only run time knows and that can do no more than refuse, or send on inside, is taken not to hold. Raises
     :class:`~rupex.servers.patterns.UndeterminedError`."""
-    for child in block.children:
-        if child.name not in REWRITE_NAMES:
-            continue
+    for child in block.in_order(REWRITE_NAMES):
         spend(1)
         if isinstance(child, Block):
             if child.name != "if":
