@@ -9,7 +9,9 @@ import re
 import shutil
 import subprocess
 import tarfile
+import tempfile
 import unittest
+from collections.abc import Callable
 from datetime import timedelta
 from importlib import resources
 from pathlib import Path
@@ -27,6 +29,7 @@ from hypothesis import strategies as st
 
 from rupex.cli.main import main as rupex_main
 from rupex.demo.mint import Authority, new_key
+from rupex.demo.scenario import build_scenario
 from rupex.host import TreeError, open_tree
 from rupex.masking.marks import FACTORY_SECRET, SECRET, SECRET_MARK
 from rupex.masking.texts import LANGUAGES, Masker
@@ -34,6 +37,8 @@ from rupex.pki.certificates import parse_certificates
 from rupex.pki.keys import parse_private_key
 from rupex.snapshot.clean import clean_content
 from rupex.snapshot.plan import evidence_rows
+from tests import apache_oracle, oracle, tomcat_oracle
+from tests.oracle import Case
 from tests.planted import TRACE, planted
 from tests.support import NOW, TreeTest, rupex
 from tests.test_secrets import CASES
@@ -300,6 +305,39 @@ class PlantedWordsTest(Collecting):
         self.write(files)
         self.mint(["a.test"])
         self.assert_it_says_what_the_host_says()
+
+
+class EveryHostTest(Collecting):
+    """Of what the tests have of hosts, and of those of the demo."""
+
+    def test_an_audit_of_a_snapshot_says_what_an_audit_of_the_case_says(self) -> None:
+        folder = Path(__file__).parent
+        writers: list[tuple[Callable[[Path, Case], object], list[Case]]] = [
+            (oracle.write_tree, oracle.read_cases(folder / "nginx_cases")),
+            (apache_oracle.write_tree, oracle.read_cases(folder / "apache_cases")),
+            (lambda root, case: tomcat_oracle.write_tree(root, case, 10), tomcat_oracle.read_cases()),
+        ]
+        for write_tree, cases in writers:
+            for case in cases:
+                with self.subTest(case.name), tempfile.TemporaryDirectory() as scratch:
+                    archive, self.root = Path(scratch, "case.tar.gz"), Path(scratch, "tree")
+                    Path(scratch).chmod(0o755)
+                    write_tree(self.root, case)
+                    here = {check.control: check.counts for check in self.assess().checks}
+                    with contextlib.redirect_stdout(io.StringIO()):
+                        self.assertEqual(rupex_main(["collect", "--root", str(self.root), "--output", str(archive)]), 0)
+                    self.root = archive
+                    there = {check.control: check.counts for check in self.assess().checks}
+                    self.assertEqual(there, here)
+
+    def test_an_audit_of_a_snapshot_says_what_an_audit_of_the_demos_host_says(self) -> None:
+        build_scenario(self.root / "demo")
+        hosts = [path.parent for path in sorted((self.root / "demo").rglob("etc")) if (path / "passwd").is_file()]
+        self.assertGreaterEqual(len(hosts), 3)
+        for self.root in hosts:
+            for archive in (self.root.parent / "command.tar.gz", self.root.parent / "script.tar.gz"):
+                archive.unlink(missing_ok=True)
+            self.assert_it_says_what_the_host_says()
 
 
 STORES = """<Server><Service><!-- <Connector keystoreFile="/never" keystorePass="sea-gull-comment"/> -->
