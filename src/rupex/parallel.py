@@ -1,4 +1,5 @@
-"""Work in a forked child, whose result comes back as bytes: half of a host on a second core, or what a library may not end.
+"""Work in a forked child, whose result comes back as bytes: half of a host on a second core, or what a library may not end; and
+work in an event loop.
 
 Threads would share one interpreter; a child shares all that was read so far without copying it.
 """
@@ -8,9 +9,9 @@ from __future__ import annotations
 import os
 import signal
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Coroutine, Iterator
 from contextlib import contextmanager, suppress
-from typing import Final, TypeVar
+from typing import Any, Final, TypeVar
 
 T = TypeVar("T")
 
@@ -32,6 +33,35 @@ def end_with_parent(parent: int) -> None:
         ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
     if os.getppid() != parent:  # it ended before this was asked for
         os._exit(1)
+
+
+HELD: Final = frozenset((signal.SIGINT, signal.SIGTERM, signal.SIGHUP))
+"""What ends a run when somebody wants it to."""
+
+
+@contextmanager
+def signals_held() -> Iterator[None]:
+    """Nothing in the block is interrupted: what ends a run does so when the block ends. Children that are made in it begin with
+    these signals held back."""
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, HELD)
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
+def run_loop(work: Coroutine[Any, Any, T]) -> T:
+    """:func:`asyncio.run`, with signals held back while the loop is made and unmade: one that is half made cannot be closed, and
+    says so on standard error."""
+    import asyncio
+
+    with signals_held(), asyncio.Runner() as runner:
+        runner.get_loop()
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, HELD)
+        try:
+            return runner.run(work)
+        finally:
+            signal.pthread_sigmask(signal.SIG_BLOCK, HELD)
 
 
 def both(here: Callable[[], T], there: Callable[[], bytes]) -> tuple[T, bytes]:
@@ -82,19 +112,20 @@ def _child(work: Callable[[], bytes], seconds: int | None = None) -> Iterator[_C
     """A child that does ``work``, and is gone when the block ends."""
     reader, writer = os.pipe()
     parent = os.getpid()
-    process = os.fork()
-    if process == 0:
-        status = 1
-        try:
-            end_with_parent(parent)
-            os.close(reader)
-            if seconds is not None:
-                _limit(seconds)
-            with os.fdopen(writer, "wb") as pipe:
-                pipe.write(work())
-            status = 0
-        finally:  # whatever happened, the child ends here, without the parent's clean-up
-            os._exit(status)
+    with signals_held():  # in the child they stay held back: the parent ends it
+        process = os.fork()
+        if process == 0:
+            status = 1
+            try:
+                end_with_parent(parent)
+                os.close(reader)
+                if seconds is not None:
+                    _limit(seconds)
+                with os.fdopen(writer, "wb") as pipe:
+                    pipe.write(work())
+                status = 0
+            finally:  # whatever happened, the child ends here, without the parent's clean-up
+                os._exit(status)
     os.close(writer)
     child = _Child(process, reader)
     try:

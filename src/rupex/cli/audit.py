@@ -124,11 +124,11 @@ def _audit(
 def _audit_both(
     path: Path, located: Any, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime
 ) -> Any:
-    import asyncio
 
     from rupex.assess import assess, gather, host_name, traced
     from rupex.joining import join
     from rupex.model import RupexError
+    from rupex.parallel import run_loop
     from rupex.probe import observe_all
     from rupex.wire.targets import merge_targets, parse_target
 
@@ -139,7 +139,7 @@ def _audit_both(
         located.tree, located.start, name=arguments.host or host_name(path, located.tree.root),
         family=arguments.family, assumed=options.assumptions(arguments.assume),
     )  # fmt: skip
-    seen = asyncio.run(
+    seen = run_loop(
         observe_all(
             targets,
             manners=options.manners(arguments),

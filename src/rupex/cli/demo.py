@@ -208,9 +208,9 @@ _OWNERS: Final = {
 
 
 def _probed(host: Any, baseline: Any) -> Any:
-    import asyncio
 
     from rupex.demo.scenario import NOW
+    from rupex.parallel import run_loop
     from rupex.probe import probe
     from rupex.wire.line import Manners
     from rupex.wire.observe import Connect
@@ -223,4 +223,4 @@ def _probed(host: Any, baseline: Any) -> Any:
             return document
         return None
 
-    return asyncio.run(go())
+    return run_loop(go())

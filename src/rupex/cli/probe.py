@@ -34,9 +34,8 @@ def add_verbs(verbs: Any) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    import asyncio
-
     from rupex.baseline import load_baseline
+    from rupex.parallel import run_loop
 
     targets = _targets(arguments)
     baseline = load_baseline(arguments.baseline)
@@ -44,7 +43,7 @@ def run(arguments: argparse.Namespace) -> int:
     now = options.moment(arguments.now)
     files = options.outputs(arguments.output)
     clock = time.monotonic()
-    hosts = asyncio.run(_probe(targets, baseline, waivers, now, arguments, files))
+    hosts = run_loop(_probe(targets, baseline, waivers, now, arguments, files))
     return finish(hosts, baseline, waivers, now, time.monotonic() - clock, arguments, files)
 
 

@@ -38,7 +38,7 @@ from rupex.judging import judge
 from rupex.model import Host, Problem, ProblemKind, RupexError, SharedKey
 from rupex.model.encoding import encode_msgpack
 from rupex.model.run import BaselineUsed, HostDocument, InventoryRow
-from rupex.parallel import end_with_parent
+from rupex.parallel import HELD, end_with_parent, run_loop, signals_held
 from rupex.probe import observe_all
 from rupex.wire.line import Manners
 from rupex.wire.observe import Connect
@@ -83,7 +83,7 @@ def run_fleet(inventory: Inventory, work: Work, kept: Kept | None, told: Progres
         batch = waiting[start : start + _BATCH]
         # What a host is kept under is taken before its files are read: a change in between makes it be done again.
         keys = {entry.name: None if kept is None else evidence_key(entry) for entry in batch}
-        seen = asyncio.run(_observe(batch, work))
+        seen = run_loop(_observe(batch, work))
         for entry, document in _judged(batch, seen, work):
             done[entry.name] = document
             key = keys[entry.name]
@@ -163,7 +163,8 @@ class _Worker:
         # notice that the parent ended.
         inherited = [*(worker.pipe for worker in others), self.pipe]
         self.process = context.Process(target=_work, args=(there, batch, work, os.getpid(), inherited))
-        self.process.start()
+        with signals_held():
+            self.process.start()
         there.close()
         self.at: int | None = None
         self.until = 0.0
@@ -247,6 +248,7 @@ def _work(
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     for number in (signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_DFL)
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, HELD)
     end_with_parent(parent)
     for end in inherited:
         end.close()
