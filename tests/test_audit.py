@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import operator
 import os
+import signal
+import subprocess
 import tempfile
+import time
 import unittest
 from contextlib import AbstractContextManager
 from pathlib import Path
@@ -30,7 +34,7 @@ from rupex.servers.nginx.alike import Kinds
 from tests import support
 from tests.apache_generator import Generator as ApacheGenerator
 from tests.nginx_generator import Generator
-from tests.support import TreeTest, rupex, schema, valid_document
+from tests.support import RUPEX, TreeTest, rupex, schema, valid_document
 
 PATTERNS = 40
 NOW = "2026-11-24T09:30:00Z"
@@ -310,6 +314,35 @@ class LargeHostTest(TreeTest):
                 self.assertEqual([problem.kind for problem in alone.problems], ["bound"])
                 for seen in ("score", "endpoints", "problems", "steps"):
                     self.assertEqual(getattr(shared, seen), getattr(alone, seen), seen)
+
+    def test_an_interrupt_at_any_moment_leaves_nothing(self) -> None:
+        self.write_nginx("include sites/*;")
+        site = "server {{ listen 80; server_name s{0}.test; root /srv/{0}; location /{0} {{ add_header X-A {0}; }} }}\n"
+        self.write({f"etc/nginx/sites/{number:04}": site.format(number) for number in range(3 * WORTH_SHARING)})
+        output = self.root.parent / "run.json"
+        interrupted = 0
+        for delay in (0.0, 0.1, 0.2, 0.4, 0.6, 0.9):
+            command = [RUPEX, "audit", str(self.root), "--quiet", "--output", str(output)]
+            running = subprocess.Popen(
+                command, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, start_new_session=True
+            )
+            maps = Path(f"/proc/{running.pid}/maps")
+            while running.poll() is None and "msgspec" not in maps.read_text():  # until then Python itself is starting
+                time.sleep(0.001)
+            time.sleep(delay)
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(running.pid, signal.SIGINT)
+            _, said = running.communicate(timeout=60)
+            with self.subTest(delay=delay, status=running.returncode):
+                self.assertNotIn(b"Traceback", said)
+                self.assertIn(running.returncode, (0, 4))
+                self.assertRaises(ProcessLookupError, os.killpg, running.pid, 0)
+                self.assertEqual([path.name for path in self.root.parent.iterdir() if path.name.startswith(".")], [])
+                if running.returncode == 4:
+                    interrupted += 1
+                    self.assertFalse(output.exists())
+                output.unlink(missing_ok=True)
+        self.assertTrue(interrupted)
 
 
 TLS_HOST = """<VirtualHost *:443>
