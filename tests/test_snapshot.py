@@ -266,7 +266,16 @@ class SnapshotTest(Collecting):
         self.assertEqual(rupex("collect", "--root", self.root, "--output", self.root.parent / "x.zip").returncode, 2)
 
     def test_a_large_site_is_not_taken_for_an_empty_one(self) -> None:
-        for number in range(5_100):
+        (self.root / "srv/site/a.b/c/d/e/f/g/h/i/j").mkdir(parents=True)
+        (self.root / "srv/site/a.b/c/d/e/f/g/h/i/j/.env").touch()
+        for way in (self.by_command, self.by_script):
+            self.root, original = way(), self.root
+            with self.subTest(way.__name__, has="deep folders"):
+                self.assertEqual(self.check("exposure.files").verdict, "fail")
+            self.root = original
+            self.root.with_name(f"{way.__name__.removeprefix('by_')}.tar.gz").unlink()
+        shutil.rmtree(self.root / "srv/site/a.b")
+        for number in range(20_100):
             (self.root / f"srv/site/{number:05}").touch()
         for way in (self.by_command, self.by_script):
             self.root, original = way(), self.root

@@ -490,10 +490,10 @@ names_below() { # a document root
     site=$way
     grep -Fqx -e "$site" "$work/roots" && return 0
     printf '%s\n' "$site" >>"$work/roots"
-    find "$root/$site" -maxdepth 7 \( -type f -o -type l \) 2>/dev/null | sed $((MOST_NAMES + 1))q >"$work/below"
-    if [ "$(wc -l <"$work/below")" -gt "$MOST_NAMES" ] || [ -n "$(find "$root/$site" -mindepth 8 2>/dev/null | sed 1q)" ] ||
+    find "$root/$site" -maxdepth 65 \( -type f -o -type l \) 2>/dev/null | sed $((MOST_NAMES + 1))q >"$work/below"
+    if [ "$(wc -l <"$work/below")" -gt "$MOST_NAMES" ] || [ -n "$(find "$root/$site" -mindepth 66 2>/dev/null | sed 1q)" ] ||
         [ -n "$(find "$root/$site" \( -name "*$newline*" -o -name "*$tab*" \) 2>/dev/null | sed 1q)" ]; then
-        left_out "$site" "more than $MOST_NAMES names, folders more than 6 deep, or names with a line end"
+        left_out "$site" "more than $MOST_NAMES names, folders more than 64 deep, or names with a line end"
         return 0
     fi
     while IFS= read -r found; do

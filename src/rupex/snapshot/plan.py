@@ -27,8 +27,9 @@ Kind = Literal[
 TABLES: Final = ("rupex.snapshot", "rupex.servers.nginx", "rupex.servers.apache", "rupex.servers.tomcat")
 MOST_ITEMS: Final = 60_000
 DEPTH: Final = 6
+DEEPEST_NAMES: Final = 64
 """Folders below the start of a pattern that ``**`` goes into."""
-MOST_NAMES: Final = 5_000
+MOST_NAMES: Final = 20_000
 """Names under one document root; of a larger one nothing is taken, so that nobody takes what is missing for absent."""
 _FOLDER_NAMES: Final = 2_000
 
@@ -107,7 +108,7 @@ def plan(tree: HostTree) -> Plan:
     for root in sorted(roots):
         names = _names_below(tree, root)
         if names is None:
-            unlisted.append((root, f"more than {MOST_NAMES} names, or folders more than {DEPTH} deep"))
+            unlisted.append((root, f"more than {MOST_NAMES} names, or folders more than {DEEPEST_NAMES} deep"))
         for name in names or ():
             is_override = name.endswith("/.htaccess")
             take(name, "override" if is_override else "names", "apache" if is_override else "none")
@@ -198,22 +199,26 @@ def _matching(tree: HostTree, pattern: str, closed: dict[str, str]) -> Iterator[
                 yield path
 
 
-def _walk(tree: HostTree, folder: str, depth: int, closed: dict[str, str]) -> Iterator[str | None]:
-    """The files and links below a folder, and None where it is not gone further; folders that are links are not gone into."""
+def _walk(
+    tree: HostTree, folder: str, depth: int, closed: dict[str, str], most: int = _FOLDER_NAMES
+) -> Iterator[str | None]:
+    """The files and links below a folder, and None where it is not gone further; folders that are links are not gone into.
+    ``most``: names of one folder."""
     try:
         names = tree.names_in(tree.real(folder))
     except TreeError as error:
         closed.setdefault(error.path, error.message)
         yield None
         return
-    if len(names) > _FOLDER_NAMES:
+    if len(names) > most:
+        closed.setdefault(folder, f"of its {len(names)} names only {most} were looked at")
         yield None
-    for name in names[:_FOLDER_NAMES]:
+    for name in names[:most]:
         path = f"{folder}/{name}"
         if tree.link_target(path) is not None or not tree.is_folder(path):
             yield path
         elif depth:
-            yield from _walk(tree, path, depth - 1, closed)
+            yield from _walk(tree, path, depth - 1, closed, most)
         else:
             yield None
 
@@ -221,7 +226,7 @@ def _walk(tree: HostTree, folder: str, depth: int, closed: dict[str, str]) -> It
 def _names_below(tree: HostTree, root: str) -> list[str] | None:
     """The names below a document root; None where not all of them are taken."""
     found: list[str] = []
-    for path in _walk(tree, root, DEPTH, {}):
+    for path in _walk(tree, root, DEEPEST_NAMES, {}, MOST_NAMES):
         if path is None or len(found) >= MOST_NAMES:
             return None
         found.append(path)
