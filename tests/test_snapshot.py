@@ -276,7 +276,9 @@ class SnapshotTest(Collecting):
             self.root.with_name(f"{way.__name__.removeprefix('by_')}.tar.gz").unlink()
         shutil.rmtree(self.root / "srv/site/a.b")
         for number in range(20_100):
-            (self.root / f"srv/site/{number:05}").touch()
+            file = self.root / f"srv/site/{number % 2}/{number:05}"
+            file.parent.mkdir(exist_ok=True)
+            file.touch()
         for way in (self.by_command, self.by_script):
             self.root, original = way(), self.root
             with self.subTest(way.__name__):

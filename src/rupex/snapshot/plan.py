@@ -31,7 +31,6 @@ DEEPEST_NAMES: Final = 64
 """Folders below the start of a pattern that ``**`` goes into."""
 MOST_NAMES: Final = 20_000
 """Names under one document root; of a larger one nothing is taken, so that nobody takes what is missing for absent."""
-_FOLDER_NAMES: Final = 2_000
 
 
 class Row(Struct, frozen=True, array_like=True):
@@ -199,26 +198,23 @@ def _matching(tree: HostTree, pattern: str, closed: dict[str, str]) -> Iterator[
                 yield path
 
 
-def _walk(
-    tree: HostTree, folder: str, depth: int, closed: dict[str, str], most: int = _FOLDER_NAMES
-) -> Iterator[str | None]:
-    """The files and links below a folder, and None where it is not gone further; folders that are links are not gone into.
-    ``most``: names of one folder."""
+def _walk(tree: HostTree, folder: str, depth: int, closed: dict[str, str]) -> Iterator[str | None]:
+    """The files and links below a folder, and None where it is not gone further; folders that are links are not gone into."""
     try:
         names = tree.names_in(tree.real(folder))
     except TreeError as error:
         closed.setdefault(error.path, error.message)
         yield None
         return
-    if len(names) > most:
-        closed.setdefault(folder, f"of its {len(names)} names only {most} were looked at")
+    if len(names) > MOST_NAMES:
+        closed.setdefault(folder, f"of its {len(names)} names only {MOST_NAMES} were looked at")
         yield None
-    for name in names[:most]:
+    for name in names[:MOST_NAMES]:
         path = f"{folder}/{name}"
         if tree.link_target(path) is not None or not tree.is_folder(path):
             yield path
         elif depth:
-            yield from _walk(tree, path, depth - 1, closed, most)
+            yield from _walk(tree, path, depth - 1, closed)
         else:
             yield None
 
@@ -226,7 +222,7 @@ def _walk(
 def _names_below(tree: HostTree, root: str) -> list[str] | None:
     """The names below a document root; None where not all of them are taken."""
     found: list[str] = []
-    for path in _walk(tree, root, DEEPEST_NAMES, {}, MOST_NAMES):
+    for path in _walk(tree, root, DEEPEST_NAMES, {}):
         if path is None or len(found) >= MOST_NAMES:
             return None
         found.append(path)
