@@ -27,8 +27,9 @@ Kind = Literal[
 TABLES: Final = ("rupex.snapshot", "rupex.servers.nginx", "rupex.servers.apache", "rupex.servers.tomcat")
 MOST_ITEMS: Final = 60_000
 DEPTH: Final = 6
-DEEPEST_NAMES: Final = 64
 """Folders below the start of a pattern that ``**`` goes into."""
+DEEPEST_NAMES: Final = 64
+"""Folders below a document root that are gone into."""
 MOST_NAMES: Final = 20_000
 """Names under one document root; of a larger one nothing is taken, so that nobody takes what is missing for absent."""
 
