@@ -5,7 +5,9 @@ from __future__ import annotations
 import ast
 import re
 import unittest
+from collections.abc import Collection
 from pathlib import Path
+from typing import Final
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src/rupex"
@@ -21,8 +23,30 @@ def floors() -> dict[str, int]:
     return found
 
 
-def imports(file: Path) -> set[str]:
-    """The rooms that a file imports from, also inside its functions; what is imported for types only does not count."""
+Arrows = dict[str, set[str]]
+"""By module, the modules that it imports."""
+
+NEVER: Final = """
+servers controls, servers wire, servers reports, controls servers, controls host, controls wire, controls baseline,
+controls masking,
+host servers, host controls, host wire, host masking, wire servers, wire controls, wire host, masking servers, masking host, masking model,
+http model, http host, http servers, http tls, tls host, tls servers, tls pki, pki host, pki servers, pki tls, model tls, model pki, model host,
+baseline servers, baseline host, baseline wire, reports servers, reports controls, reports host, reports wire, reports baseline,
+history reports, history baseline, history servers, scoring model, redaction reports, fleet reports, snapshot reports, snapshot controls
+"""
+"""Pairs of rooms of which the first never imports the second, whatever their floors."""
+
+
+def arrows(source: Path) -> Arrows:
+    """Which module of the package imports which, also inside functions; what is imported for types only does not count."""
+    names = {}
+    for file in source.rglob("*.py"):
+        parts = file.relative_to(source.parent).with_suffix("").parts
+        names[".".join(parts[:-1] if parts[-1] == "__init__" else parts)] = file
+    return {name: imports(file, names.keys()) - {name} for name, file in names.items()}
+
+
+def imports(file: Path, known: Collection[str]) -> set[str]:
     tree = ast.parse(file.read_text())
     typing_only = {
         id(node)
@@ -30,15 +54,59 @@ def imports(file: Path) -> set[str]:
         if isinstance(branch, ast.If) and isinstance(branch.test, ast.Name) and branch.test.id == "TYPE_CHECKING"
         for node in ast.walk(branch)
     }
-    names = []
+    found = set()
     for node in ast.walk(tree):
         if id(node) in typing_only:
             continue
         if isinstance(node, ast.ImportFrom) and node.module:
-            names += [f"{node.module}.{alias.name}" if node.module == "rupex" else node.module for alias in node.names]
+            wholes = [f"{node.module}.{alias.name}" for alias in node.names]
+            found |= {whole if whole in known else node.module for whole in wholes}
         elif isinstance(node, ast.Import):
-            names += [alias.name for alias in node.names]
-    return {parts[1] for name in names if (parts := name.split("."))[0] == "rupex" and len(parts) > 1}
+            found |= {alias.name for alias in node.names}
+    return found & set(known)
+
+
+def room(module: str) -> str:
+    return (module.split(".") + [""])[1]
+
+
+def circles(arrows: Arrows) -> list[list[str]]:
+    """Modules that import each other, directly or on a way: each group of them once (Tarjan's strongly connected components)."""
+    order: dict[str, int] = {}
+    lowest: dict[str, int] = {}
+    open_, found = list[str](), list[list[str]]()
+
+    def visit(module: str) -> None:
+        order[module] = lowest[module] = len(order)
+        open_.append(module)
+        for other in sorted(arrows[module]):
+            if other not in order:
+                visit(other)
+                lowest[module] = min(lowest[module], lowest[other])
+            elif other in open_:
+                lowest[module] = min(lowest[module], order[other])
+        if lowest[module] == order[module]:
+            at = open_.index(module)
+            group = open_[at:]
+            del open_[at:]
+            if len(group) > 1:
+                found.append(sorted(group))
+
+    for module in sorted(arrows):
+        if module not in order:
+            visit(module)
+    return found
+
+
+def forbidden(arrows: Arrows) -> list[str]:
+    """The arrows between rooms that may not be."""
+    pairs = {tuple(pair.split()) for pair in NEVER.replace("\n", " ").split(",")}
+    return [
+        f"{module} imports {other}"
+        for module, others in sorted(arrows.items())
+        for other in sorted(others)
+        if (room(module), room(other)) in pairs
+    ]
 
 
 class FloorsTest(unittest.TestCase):
@@ -49,8 +117,26 @@ class FloorsTest(unittest.TestCase):
 
     def test_imports_go_down_only(self) -> None:
         known = floors()
-        for file in sorted(SOURCE.rglob("*.py")):
-            room = file.relative_to(SOURCE).parts[0].removesuffix(".py")
-            for other in imports(file) & set(known):
-                with self.subTest(f"{file.relative_to(SOURCE)} imports {other}"):
-                    self.assertLessEqual(known[other], known.get(room, 0))
+        for module, others in arrows(SOURCE).items():
+            for other in others:
+                with self.subTest(f"{module} imports {other}"):
+                    self.assertLessEqual(known.get(room(other), 0), known.get(room(module), 0))
+
+
+class ArrowsTest(unittest.TestCase):
+    def setUp(self) -> None:
+        self.arrows = arrows(SOURCE)
+
+    def test_no_modules_import_each_other(self) -> None:
+        self.assertEqual(circles(self.arrows), [])
+        self.arrows["rupex.model.bounds"].add("rupex.servers.nginx.resolve")  # on a long way
+        self.assertIn("rupex.servers.nginx.resolve", circles(self.arrows)[0])
+
+    def test_rooms_that_know_nothing_of_each_other(self) -> None:
+        self.assertEqual(forbidden(self.arrows), [])
+        self.arrows["rupex.servers.nginx.resolve"].add("rupex.controls.keys")
+        self.assertEqual(forbidden(self.arrows), ["rupex.servers.nginx.resolve imports rupex.controls.keys"])
+
+    def test_nothing_but_the_command_knows_the_command(self) -> None:
+        self.assertEqual({m for m, others in self.arrows.items() if any(room(o) == "cli" for o in others)} - {
+            m for m in self.arrows if room(m) == "cli"}, set())  # fmt: skip

@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE, INCOMPLETE
 from rupex.cli.output import show
+from rupex.cli.status import DONE, INCOMPLETE
 
 
 def add_verbs(verbs: Any) -> None:

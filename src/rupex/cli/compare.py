@@ -7,8 +7,8 @@ import gc
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE, GATE_NOT_MET
 from rupex.cli.output import say, show
+from rupex.cli.status import DONE, GATE_NOT_MET
 from rupex.user_files import write_whole
 
 

@@ -6,8 +6,8 @@ import argparse
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE
 from rupex.cli.output import show
+from rupex.cli.status import DONE
 
 
 def add_verbs(verbs: Any) -> None:
@@ -21,7 +21,5 @@ def add_verbs(verbs: Any) -> None:
 def run(arguments: argparse.Namespace) -> int:
     import shtab
 
-    from rupex.cli.parser import build_parser
-
-    show(shtab.complete(build_parser(), arguments.shell))
+    show(shtab.complete(arguments.top, arguments.shell))
     return DONE

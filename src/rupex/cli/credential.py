@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE, INCOMPLETE
 from rupex.cli.output import show
+from rupex.cli.status import DONE, INCOMPLETE
 from rupex.user_files import read_text
 
 _MOST_PASSWORD_BYTES = 1 << 16

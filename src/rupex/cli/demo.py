@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from rupex.cli import options
-from rupex.cli.main import DONE
+from rupex.cli.status import DONE
 from rupex.user_files import write_whole
 
 _THEN: Final = "2026-10-24T09:30:00Z"
@@ -68,7 +68,7 @@ def run(arguments: argparse.Namespace) -> int:
                 raise RupexError(f"{folder}: exists already; name a new folder") from None
             except OSError as error:
                 raise RupexError(f"{folder}: cannot be made ({error.strerror})") from None
-        _Story(folder.absolute(), simulated).tell()
+        _Story(folder.absolute(), simulated, arguments.top).tell()
     return DONE
 
 
@@ -86,7 +86,8 @@ def _listen(simulated: Any) -> int:
 class _Story:
     """The chapters, in the order of the work. Each shows the command that tells it, which works in ``folder`` afterwards too."""
 
-    def __init__(self, folder: Path, simulated: Any) -> None:
+    def __init__(self, folder: Path, simulated: Any, top: argparse.ArgumentParser) -> None:
+        self.top = top
         self.folder, self.simulated, self.chapter = folder, simulated, 0
 
     def tell(self) -> None:
@@ -153,7 +154,6 @@ class _Story:
     def _run(self, line: str, *, first: int | None = None, last: int | None = None, now: str | None = "") -> None:
         """Run one command in the folder and show its output, or the ``first`` or ``last`` lines of it. ``now``: the time that
         it is told, the scenario's own where it is empty, none where it is None."""
-        from rupex.cli.main import main
         from rupex.demo.scenario import NOW
 
         words = shlex.split(line)
@@ -166,7 +166,8 @@ class _Story:
         os.chdir(self.folder)
         try:
             with contextlib.redirect_stdout(out), contextlib.redirect_stderr(said):
-                main(words)
+                parsed = self.top.parse_args(words)
+                parsed.run(parsed)
         finally:
             os.chdir(here)
         lines = out.getvalue().rstrip().split("\n")

@@ -8,8 +8,8 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from rupex.cli import options
-from rupex.cli.main import DONE, INCOMPLETE
 from rupex.cli.output import show
+from rupex.cli.status import DONE, INCOMPLETE
 from rupex.model import RupexError
 
 

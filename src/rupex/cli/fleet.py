@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import Terminated
 from rupex.cli.output import say
 from rupex.cli.runs import finish
+from rupex.cli.status import Terminated
 from rupex.reports.clean import clean
 
 

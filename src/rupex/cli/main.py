@@ -6,15 +6,7 @@ import os
 import signal
 import sys
 
-DONE, GATE_NOT_MET, USAGE, INCOMPLETE, OUR_ERROR = 0, 1, 2, 3, 4
-
-
-class Terminated(BaseException):
-    """The process was asked to end by a signal. Not an ``Exception``, so that nothing on the way takes it for an error."""
-
-    def __init__(self, number: int) -> None:
-        super().__init__(number)
-        self.number = number
+from rupex.cli.status import DONE, INCOMPLETE, OUR_ERROR, USAGE, Terminated
 
 
 def entry() -> None:

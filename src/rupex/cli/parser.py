@@ -25,8 +25,9 @@ from rupex.cli import (
 
 
 def build_parser(arguments: list[str] | None = None) -> argparse.ArgumentParser:
-    """The parser; each verb leaves its function in ``run``. ``arguments``: those that it will parse, whose verb then has the
-    defaults of the settings file in force. Raises :class:`~rupex.model.RupexError` for what that may not set."""
+    """The parser; each verb leaves its function in ``run``, and the parser itself is in ``top``. ``arguments``: those that it will
+    parse, whose verb then has the defaults of the settings file in force. Raises :class:`~rupex.model.RupexError` for what that
+    may not set."""
     parser = argparse.ArgumentParser(
         prog="rupex",
         description="Audits how well web servers and proxies are hardened, and shows which line decided what.",
@@ -34,6 +35,7 @@ def build_parser(arguments: list[str] | None = None) -> argparse.ArgumentParser:
         allow_abbrev=False,
     )
     parser.add_argument("--version", action="version", version=f"rupex {__version__}")
+    parser.set_defaults(top=parser)
     verbs = parser.add_subparsers(title="verbs", metavar="VERB", required=True)
     for module in (
         audit,

@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE
 from rupex.cli.output import say, show
+from rupex.cli.status import DONE
 from rupex.user_files import write_whole
 
 

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE, GATE_NOT_MET, INCOMPLETE, OUR_ERROR
 from rupex.cli.output import say, show
+from rupex.cli.status import DONE, GATE_NOT_MET, INCOMPLETE, OUR_ERROR
 from rupex.model.encoding import encodable
 from rupex.reports.clean import clean
 from rupex.user_files import write_whole

@@ -6,8 +6,8 @@ import argparse
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE
 from rupex.cli.output import show
+from rupex.cli.status import DONE
 from rupex.model import RupexError
 
 LANGUAGES = ("openssl",)

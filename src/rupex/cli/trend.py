@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from rupex.cli import options
-from rupex.cli.main import DONE
 from rupex.cli.output import show
+from rupex.cli.status import DONE
 
 
 def add_verbs(verbs: Any) -> None:

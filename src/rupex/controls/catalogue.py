@@ -6,12 +6,12 @@ from collections.abc import Callable, Mapping
 from functools import cache
 from importlib import import_module, resources
 from importlib.metadata import entry_points
+from pathlib import Path
 from pkgutil import iter_modules
 from typing import Any, Final, Literal, TypeVar, get_type_hints
 
 from msgspec import Struct, convert
 
-import rupex.controls
 from rupex.model import Judgement, RupexError, Severity
 
 GROUP: Final = "rupex.controls"
@@ -121,7 +121,7 @@ def control(
 @cache
 def all_controls() -> dict[str, Control]:
     """Every control by id, ours and those of third parties; one that refines another stands after it."""
-    modules = [f"rupex.controls.{m.name}" for m in iter_modules(rupex.controls.__path__) if m.name != "catalogue"]
+    modules = [f"rupex.controls.{m.name}" for m in iter_modules([str(Path(__file__).parent)]) if m.name != "catalogue"]
     found: dict[str, Control] = {}
     for module in [*map(import_module, modules), *(entry.load() for entry in entry_points(group=GROUP))]:
         for value in vars(module).values():
