@@ -27,12 +27,13 @@ Arrows = dict[str, set[str]]
 """By module, the modules that it imports."""
 
 NEVER: Final = """
-servers controls, servers wire, servers reports, controls servers, controls host, controls wire, controls baseline,
-controls masking,
-host servers, host controls, host wire, host masking, wire servers, wire controls, wire host, masking servers, masking host, masking model,
-http model, http host, http servers, http tls, tls host, tls servers, tls pki, pki host, pki servers, pki tls, model tls, model pki, model host,
-baseline servers, baseline host, baseline wire, reports servers, reports controls, reports host, reports wire, reports baseline,
-history reports, history baseline, history servers, scoring model, redaction reports, fleet reports, snapshot reports, snapshot controls
+servers controls, servers wire, servers reports, controls servers, controls host, controls wire, controls
+baseline, controls masking, host servers, host controls, host wire, host masking, wire servers, wire controls,
+wire host, masking servers, masking host, masking model, http model, http host, http servers, http tls, tls
+host, tls servers, tls pki, pki host, pki servers, pki tls, model tls, model pki, model host, baseline
+servers, baseline host, baseline wire, reports servers, reports controls, reports host, reports wire, reports
+baseline, history reports, history baseline, history servers, scoring model, redaction reports, fleet reports,
+snapshot reports, snapshot controls
 """
 """Pairs of rooms of which the first never imports the second, whatever their floors."""
 

@@ -25,9 +25,9 @@ from rupex.cli import (
 
 
 def build_parser(arguments: list[str] | None = None) -> argparse.ArgumentParser:
-    """The parser; each verb leaves its function in ``run``, and the parser itself is in ``top``. ``arguments``: those that it will
-    parse, whose verb then has the defaults of the settings file in force. Raises :class:`~rupex.model.RupexError` for what that
-    may not set."""
+    """The parser; each verb leaves its function in ``run``, and the parser itself is in ``top``. ``arguments``: those that it
+    will parse, whose verb then has the defaults of the settings file in force. Raises :class:`~rupex.model.RupexError` for what
+    that may not set."""
     parser = argparse.ArgumentParser(
         prog="rupex",
         description="Audits how well web servers and proxies are hardened, and shows which line decided what.",
