@@ -68,7 +68,7 @@ def imports(file: Path, known: Collection[str]) -> set[str]:
 
 
 def room(module: str) -> str:
-    return (module.split(".") + [""])[1]
+    return [*module.split("."), ""][1]
 
 
 def circles(arrows: Arrows) -> list[list[str]]:
