@@ -17,11 +17,11 @@ from typing import Any
 
 import jsonschema
 
-from rupex.assess import Evidence, assess, gather
+from rupex.audit.assess import Evidence, assess, gather
 from rupex.baseline import load_baseline
 from rupex.demo.mint import Authority, PrivateKey, new_key, write_chain, write_key
+from rupex.documents.run import CheckDocument, HostDocument
 from rupex.host import open_tree
-from rupex.model.run import CheckDocument, HostDocument
 
 NOW = datetime(2026, 11, 24, 9, 30, tzinfo=UTC)
 RUPEX = str(Path(sys.executable).with_name("rupex"))
@@ -77,7 +77,7 @@ def rupex(*arguments: str | Path, cwd: Path | None = None, **environment: str) -
 
 @cache
 def schema(name: str) -> Any:
-    return json.loads(resources.files("rupex.schemas").joinpath(f"{name}.schema.json").read_text())
+    return json.loads(resources.files("rupex.documents.schemas").joinpath(f"{name}.schema.json").read_text())
 
 
 def valid_document(text: str) -> Any:

@@ -8,7 +8,7 @@ import unittest
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from rupex.assess import Evidence, gather
+from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
 from rupex.servers.apache.hosts import listeners, read_listens, read_virtuals
 from rupex.servers.apache.load import load

@@ -6,7 +6,7 @@ import json
 import unittest
 from typing import Any
 
-from rupex.assess import gather
+from rupex.audit.assess import gather
 from rupex.host import open_tree
 from tests.apache_oracle import running_apache
 from tests.oracle import Case

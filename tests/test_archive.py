@@ -14,7 +14,7 @@ from unittest import mock
 
 import zstandard
 
-from rupex.assess import assess_tree
+from rupex.audit.assess import assess_tree
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
 from rupex.host import open_tree

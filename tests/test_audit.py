@@ -18,12 +18,12 @@ from unittest import mock
 
 from msgspec import structs
 
-from rupex.assess import WORTH_SHARING, assess, assess_tree
+from rupex.audit.assess import WORTH_SHARING, assess, assess_tree
+from rupex.audit.collect import Evidence, Scene, gather, host_of, open_scene
+from rupex.audit.judge import judge
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
-from rupex.gather import Evidence, Scene, gather, host_of, open_scene
 from rupex.host import open_tree
-from rupex.judging import judge
 from rupex.model import Host, Verdict, bounds
 from rupex.reports.jsons import DOCUMENTS, schema_of
 from rupex.servers.apache.alike import Templates as ApacheTemplates

@@ -6,11 +6,11 @@ import json
 import tomllib
 from importlib import resources
 
+from rupex.audit.rescore import changes, rescore
 from rupex.baseline import builtin_names, load_baseline
 from rupex.controls import all_controls
 from rupex.model import RupexError
 from rupex.reports.read import decode_run
-from rupex.rescoring import changes, rescore
 from tests.support import TreeTest, rupex
 
 SITE = """

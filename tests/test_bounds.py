@@ -10,7 +10,7 @@ import regex
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rupex.gather import Evidence
+from rupex.audit.collect import Evidence
 from rupex.model import bounds
 from rupex.model.budget import Budget, ExhaustedError, UndeterminedError, allow_for, filled, joined, spend
 from rupex.model.numbers import whole_number

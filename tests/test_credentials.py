@@ -10,9 +10,9 @@ from typing import Any
 
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
-from rupex.credentials import inspect_credentials
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
-from rupex.model.told import KeyItem
+from rupex.documents.inspection import KeyItem
+from rupex.inspect.credentials import inspect_credentials
 from tests.support import NOW, TreeTest, rupex, valid_document
 from tests.test_credential_controls import weak_key
 

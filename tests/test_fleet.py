@@ -15,11 +15,11 @@ from typing import Any
 from unittest.mock import patch
 
 from rupex.baseline import load_baseline
+from rupex.documents.run import HostDocument
 from rupex.fleet import Entry, parse_inventory, run_fleet
 from rupex.fleet import run as fleet_run
 from rupex.fleet.run import Work
 from rupex.model import RupexError
-from rupex.model.run import HostDocument
 from rupex.wire.line import Manners
 from tests import peers
 from tests.support import NOW, TreeTest, rupex, valid_document

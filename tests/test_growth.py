@@ -12,9 +12,9 @@ from unittest import mock
 
 from bench.growth import EMPTY, SHAPES, write
 
-from rupex.assess import assess
+from rupex.audit.assess import assess
+from rupex.audit.collect import Scene, host_of, open_scene
 from rupex.baseline import load_baseline
-from rupex.gather import Scene, host_of, open_scene
 from rupex.host import open_tree
 from rupex.model import Host, bounds
 from tests.support import NOW, TreeTest

@@ -20,8 +20,8 @@ from typing import Any
 import msgspec
 from msgspec import structs
 
+from rupex.documents.run import Run
 from rupex.history import History, trend
-from rupex.model.run import Run
 from rupex.reports.read import decode_run
 from tests import peers
 from tests.support import RUPEX, TreeTest, rupex, valid_document

@@ -6,7 +6,7 @@ import re
 import unittest
 from pathlib import Path
 
-from rupex.assess import Evidence, gather
+from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
 from rupex.servers.family import Answer, Request
 from tests.nginx_generator import Generator

@@ -8,7 +8,7 @@ import unittest
 from functools import cache
 from typing import Any
 
-from rupex.assess import gather
+from rupex.audit.assess import gather
 from rupex.host import open_tree
 from rupex.model import Endpoint, Tls
 from rupex.tls.groups import all_groups

@@ -15,12 +15,12 @@ from pathlib import Path
 from typing import Final
 from unittest import mock
 
-from rupex.assess import assess, gather
+from rupex.audit.assess import assess, gather
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
+from rupex.documents.encoding import encode_json
 from rupex.host import open_tree
 from rupex.model import Host, RupexError, bounds
-from rupex.model.encoding import encode_json
 from tests.support import NOW, TreeTest, rupex, valid_document
 
 SITE: Final = "server { listen 80; server_name a.test; root /srv; return 301 https://$host$request_uri; }"

@@ -10,7 +10,7 @@ from typing import Any
 
 from msgspec import structs
 
-from rupex.assess import assess, gather
+from rupex.audit.assess import assess, gather
 from rupex.baseline import load_baseline
 from rupex.host import open_tree
 from rupex.model import Endpoint, Host

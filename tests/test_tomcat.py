@@ -18,7 +18,7 @@ import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rupex.assess import Evidence, gather
+from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
 from rupex.servers.family import Answer
 from rupex.servers.patterns import UndeterminedError

@@ -5,10 +5,10 @@ from __future__ import annotations
 import unittest
 from datetime import timedelta
 
-from rupex.assess import assess, waivers_used
+from rupex.audit.assess import assess, waivers_used
 from rupex.baseline import load_baseline, parse_waivers, place_names
+from rupex.documents.run import HostDocument
 from rupex.model import RupexError
-from rupex.model.run import HostDocument
 from tests.support import NOW, TreeTest, rupex, valid_document
 
 SITES = """

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from rupex.reports.jsons import DOCUMENTS, schema_of
 
-FOLDER = Path(__file__).parent.parent / "src/rupex/schemas"
+FOLDER = Path(__file__).parent.parent / "src/rupex/documents/schemas"
 
 
 def main() -> None:

@@ -16,8 +16,8 @@ from typing import Annotated, Any, Final, get_args
 import msgspec
 from msgspec import Meta, Struct
 
+from rupex.baseline.toml import parse_toml
 from rupex.controls import Control, all_controls
-from rupex.documents import parse_toml
 from rupex.model import RupexError, Severity
 from rupex.model.judgement import SEVERITIES
 from rupex.user_files import read_bounded

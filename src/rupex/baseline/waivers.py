@@ -12,8 +12,8 @@ from typing import Any, Final
 from msgspec import Struct
 
 from rupex.baseline.document import MAXIMUM_BYTES, converted
+from rupex.baseline.toml import parse_toml, tables_of
 from rupex.controls import all_controls
-from rupex.documents import parse_toml, tables_of
 from rupex.model import RupexError
 from rupex.user_files import read_bounded
 

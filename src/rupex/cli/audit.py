@@ -64,7 +64,7 @@ def _audited(
     path: Path, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime, *, endpoints: bool
 ) -> Any:
     """The host's document. An error of our own is a problem of this host, and the others are still judged."""
-    from rupex.assess import assess, host_name
+    from rupex.audit.assess import assess, host_name
     from rupex.model import Host, Problem, RupexError
 
     try:
@@ -105,7 +105,7 @@ def _suggest_waivers(path: Path, hosts: list[Any], now: datetime) -> None:
 def _audit(
     path: Path, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime, *, endpoints: bool
 ) -> Any:
-    from rupex.assess import assess_tree, host_name
+    from rupex.audit.assess import assess_tree, host_name
     from rupex.host import open_tree
     from rupex.model import RupexError
 
@@ -125,11 +125,11 @@ def _audit_both(
     path: Path, located: Any, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime
 ) -> Any:
 
-    from rupex.assess import assess, gather, host_name, traced
-    from rupex.joining import join
+    from rupex.audit.assess import assess, gather, host_name, traced
+    from rupex.audit.join import join
+    from rupex.audit.probe import observe_all
     from rupex.model import RupexError
     from rupex.parallel import run_loop
-    from rupex.probe import observe_all
     from rupex.wire.targets import merge_targets, parse_target
 
     if len(arguments.path) > 1:

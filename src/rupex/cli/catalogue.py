@@ -129,10 +129,10 @@ def _check_baseline(arguments: argparse.Namespace) -> int:
 
 
 def _check_against(baseline: Any, path: Path) -> int:
+    from rupex.audit.rescore import changes, rescore
     from rupex.reports.clean import clean
     from rupex.reports.read import read_run
     from rupex.reports.rebased import render_rescored
-    from rupex.rescoring import changes, rescore
 
     run = read_run(path)
     hosts, found = rescore(run, baseline), changes(run, baseline)

@@ -28,7 +28,7 @@ def add_verbs(verbs: Any) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    from rupex.comparing import compare
+    from rupex.compare.compare import compare
     from rupex.reports.jsons import render_json
 
     gc.disable()  # what is read is kept to the end

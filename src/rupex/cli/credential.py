@@ -30,7 +30,7 @@ def add_verbs(verbs: Any) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    from rupex.credentials import inspect_credentials
+    from rupex.inspect.credentials import inspect_credentials
 
     now, password = options.moment(arguments.now), _password(arguments)
     document = inspect_credentials(arguments.file, now, password)
@@ -53,7 +53,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _is_closed(document: Any) -> bool:
     """Whether something in it could not be opened for want of a password."""
-    from rupex.model.told import KeyItem, KeystoreItem
+    from rupex.documents.inspection import KeyItem, KeystoreItem
 
     return any(
         (isinstance(item, KeyItem) and item.public_sha256 is None)

@@ -210,9 +210,9 @@ _OWNERS: Final = {
 
 def _probed(host: Any, baseline: Any) -> Any:
 
+    from rupex.audit.probe import probe
     from rupex.demo.scenario import NOW
     from rupex.parallel import run_loop
-    from rupex.probe import probe
     from rupex.wire.line import Manners
     from rupex.wire.observe import Connect
     from rupex.wire.targets import Target

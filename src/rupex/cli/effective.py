@@ -34,7 +34,7 @@ def add_verbs(verbs: Any) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    from rupex.assess import gather, host_name
+    from rupex.audit.assess import gather, host_name
     from rupex.host import open_tree
 
     located = open_tree(arguments.path, root=arguments.root, manifest=arguments.manifest)
@@ -47,9 +47,9 @@ def run(arguments: argparse.Namespace) -> int:
         return _answer(evidence, arguments, status)
     if arguments.line is not None:
         return _governs(evidence, located.tree, arguments, status)
-    from rupex.model.run import ProblemDocument
-    from rupex.model.told import EffectiveDocument
-    from rupex.redaction import redacted, redacted_endpoint
+    from rupex.documents.inspection import EffectiveDocument
+    from rupex.documents.redaction import redacted, redacted_endpoint
+    from rupex.documents.run import ProblemDocument
 
     problems = tuple(ProblemDocument(p.kind, p.file, p.line, redacted(p.message)) for p in evidence.host.problems)
     endpoints = tuple(redacted_endpoint(endpoint, is_asked=True) for endpoint in evidence.host.endpoints)
@@ -59,8 +59,8 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
-    from rupex.model.told import AnswerDocument, Because, Response
-    from rupex.redaction import redacted, redacted_header
+    from rupex.documents.inspection import AnswerDocument, Because, Response
+    from rupex.documents.redaction import redacted, redacted_header
     from rupex.reports.clean import clean
 
     request = _request(arguments)
@@ -89,11 +89,11 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
 
 
 def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: int) -> int:
-    from rupex.governs import governed_by
+    from rupex.documents.inspection import GovernedDocument, LineDocument
+    from rupex.documents.redaction import redacted_lines
     from rupex.host import TreeError
+    from rupex.inspect.governs import governed_by
     from rupex.masking.languages import language_of
-    from rupex.model.told import GovernedDocument, LineDocument
-    from rupex.redaction import redacted_lines
 
     name, _, number = arguments.line.rpartition(":")
     if not name or not number.isdigit() or not int(number):

@@ -193,7 +193,7 @@ def moment(text: str | None) -> datetime:
     """The time that ``--now`` gives, or the clock's."""
     if text is None:
         return datetime.now(UTC)
-    from rupex.assess import parse_time
+    from rupex.audit.assess import parse_time
 
     return parse_time(text)
 

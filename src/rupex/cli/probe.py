@@ -80,8 +80,8 @@ def _listed(name: str) -> list[str]:
 async def _probe(
     targets: list[Any], baseline: Any, waivers: Any, now: Any, arguments: argparse.Namespace, files: Any
 ) -> list[Any]:
+    from rupex.audit.probe import probe
     from rupex.cli.progress import Bar
-    from rupex.probe import probe
 
     forms = {arguments.format, *(form for form, _ in files), *(["kept"] if arguments.history else [])}
     hosts: list[Any] = [None] * len(targets)

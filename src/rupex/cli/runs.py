@@ -10,7 +10,7 @@ from typing import Any
 from rupex.cli import options
 from rupex.cli.output import say, show
 from rupex.cli.status import DONE, GATE_NOT_MET, INCOMPLETE, OUR_ERROR
-from rupex.model.encoding import encodable
+from rupex.documents.encoding import encodable
 from rupex.reports.clean import clean
 from rupex.user_files import write_whole
 
@@ -29,8 +29,8 @@ def run_of(
     from msgspec import UNSET
 
     from rupex import __version__
-    from rupex.assess import waivers_used
-    from rupex.model.run import BaselineUsed, Run, SettingsUsed, Tool
+    from rupex.audit.assess import waivers_used
+    from rupex.documents.run import BaselineUsed, Run, SettingsUsed, Tool
 
     return Run(
         tool=Tool("rupex", __version__),
@@ -97,8 +97,8 @@ def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width
 
 
 def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: float) -> int:
+    from rupex.audit.score import meets
     from rupex.model.judgement import SEVERITIES
-    from rupex.scoring import meets
 
     met = True
     for host in document.hosts:

@@ -10,7 +10,7 @@ import argparse
 from pathlib import Path
 from typing import Any, Final
 
-from rupex.documents import parse_toml
+from rupex.baseline.toml import parse_toml
 from rupex.model import RupexError
 from rupex.user_files import read_bounded
 

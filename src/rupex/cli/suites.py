@@ -32,8 +32,8 @@ def add_verbs(verbs: Any) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     from rupex.controls.tls_suites import broken_controls
+    from rupex.documents.inspection import ExpressionDocument, SuiteDocument, SuitesDocument
     from rupex.host.library import parse_release
-    from rupex.model.told import ExpressionDocument, SuiteDocument, SuitesDocument
     from rupex.tls.negotiate import level_allows
     from rupex.tls.openssl import Library, expand
 

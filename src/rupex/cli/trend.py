@@ -47,9 +47,9 @@ def _stamp(text: str | None) -> str | None:
 
 
 def run(arguments: argparse.Namespace) -> int:
+    from rupex.documents.comparison import TrendDocument
     from rupex.history import trend
     from rupex.model import RupexError
-    from rupex.model.compared import TrendDocument
     from rupex.reports.jsons import render_json
     from rupex.reports.trend import render_trend
 

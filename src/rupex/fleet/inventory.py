@@ -11,7 +11,7 @@ from typing import Annotated, Any, Final
 from msgspec import Meta, Struct
 
 from rupex.baseline.document import converted
-from rupex.documents import parse_toml, tables_of
+from rupex.baseline.toml import parse_toml, tables_of
 from rupex.model import RupexError
 from rupex.user_files import read_bounded
 from rupex.wire.targets import Target, merge_targets, parse_target

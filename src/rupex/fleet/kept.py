@@ -19,10 +19,10 @@ import msgspec
 
 from rupex import __version__
 from rupex.baseline import Baseline, Waivers
+from rupex.documents.encoding import encode_json
+from rupex.documents.run import HostDocument
 from rupex.fleet.inventory import Entry, Inventory
 from rupex.model import bounds
-from rupex.model.encoding import encode_json
-from rupex.model.run import HostDocument
 from rupex.user_files import append_line
 
 _MOST_SECONDS: Final = 2 * 86_400

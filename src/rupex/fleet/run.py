@@ -26,20 +26,20 @@ from msgspec import Struct, structs
 
 import rupex.pki
 import rupex.servers
-from rupex.assess import assess, gather, revised, traced
+from rupex.audit.assess import assess, gather, revised, traced
+from rupex.audit.join import join, together
+from rupex.audit.judge import judge
+from rupex.audit.probe import observe_all
 from rupex.baseline import Baseline, Waivers
+from rupex.documents.encoding import encode_msgpack
+from rupex.documents.run import BaselineUsed, HostDocument, InventoryRow
 from rupex.fleet.inventory import Entry, Inventory
 from rupex.fleet.kept import Kept, evidence_key
 from rupex.fleet.summary import shared_keys
 from rupex.host import open_tree
 from rupex.http.names import is_address
-from rupex.joining import join, together
-from rupex.judging import judge
 from rupex.model import Host, Problem, ProblemKind, RupexError, SharedKey
-from rupex.model.encoding import encode_msgpack
-from rupex.model.run import BaselineUsed, HostDocument, InventoryRow
 from rupex.parallel import HELD, end_with_parent, run_loop, signals_held
-from rupex.probe import observe_all
 from rupex.wire.line import Manners
 from rupex.wire.observe import Connect
 

@@ -7,8 +7,8 @@ from datetime import datetime
 from math import fsum
 from typing import Final
 
+from rupex.documents.run import Expiry, FleetCost, FleetDocument, FleetPart, HostDocument, InventoryRow
 from rupex.model import SharedKey
-from rupex.model.run import Expiry, FleetCost, FleetDocument, FleetPart, HostDocument, InventoryRow
 
 _MOST_EXPIRIES: Final = 5_000
 

@@ -41,9 +41,9 @@ from sqlalchemy import (
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
+from rupex.documents.encoding import encodable
+from rupex.documents.run import HostDocument, Points, Run, Weight, is_time
 from rupex.model import RupexError
-from rupex.model.encoding import encodable
-from rupex.model.run import HostDocument, Points, Run, Weight, is_time
 from rupex.user_files import PRIVATE
 
 T = TypeVar("T")

@@ -7,8 +7,8 @@ from math import fsum
 
 from msgspec import Struct
 
+from rupex.documents.comparison import TrendPoint
 from rupex.history.store import History, HostFigures, StoredRun
-from rupex.model.compared import TrendPoint
 
 
 class Line(Struct, frozen=True):

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final
 
-from rupex.model.compared import ChangeDocument, CompareDocument, HostComparison, UnchangedDocument
-from rupex.model.run import PlaceDocument
+from rupex.audit.score import band_of
+from rupex.documents.comparison import ChangeDocument, CompareDocument, HostComparison, UnchangedDocument
+from rupex.documents.run import PlaceDocument
 from rupex.reports.page import Page, Style
-from rupex.scoring import band_of
 
 _SECTIONS: Final[tuple[tuple[str, str, Style], ...]] = (
     ("worse", "Worse", "bad"),

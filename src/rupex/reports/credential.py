@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rupex.model.told import (
+from rupex.documents.inspection import (
     AccountItem,
     CertificateItem,
     ChainDocument,

@@ -8,8 +8,8 @@ from hashlib import sha256
 from typing import Any, Final
 from uuid import NAMESPACE_URL, uuid5
 
+from rupex.documents.run import CertificateSeen, Run
 from rupex.model import Endpoint
-from rupex.model.run import CertificateSeen, Run
 from rupex.reports.clean import clean_parts
 from rupex.tls.suites import all_suites
 

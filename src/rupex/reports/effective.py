@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Final
 
+from rupex.documents.inspection import AnswerDocument, EffectiveDocument, LineDocument
 from rupex.model import Endpoint, Provenance, Scope, Setting, Tls
-from rupex.model.told import AnswerDocument, EffectiveDocument, LineDocument
 from rupex.reports.page import Page
 
 _SHOWN_PLACES: Final = 8

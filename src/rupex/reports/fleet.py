@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final
 
-from rupex.model.run import FleetDocument, FleetPart, HostDocument, Run
+from rupex.audit.score import band_of
+from rupex.documents.run import FleetDocument, FleetPart, HostDocument, Run
 from rupex.reports.page import Page, Style
 from rupex.reports.text import render_waivers, scale, score_style
-from rupex.scoring import band_of
 
 _HOSTS: Final = 40
 _COSTS: Final = 10

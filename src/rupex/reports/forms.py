@@ -7,8 +7,8 @@ from importlib import import_module
 from pathlib import Path
 from typing import Final
 
+from rupex.documents.run import Run
 from rupex.model import RupexError
-from rupex.model.run import Run
 
 # name: suffix, module, function
 _FORMS: Final[dict[str, tuple[str, str, str]]] = {

@@ -14,13 +14,13 @@ from hashlib import sha256
 from importlib import resources
 from typing import Any, Final
 
-from rupex.comparing import compare
+from rupex.audit.score import BANDS, band_of
+from rupex.compare.compare import compare
+from rupex.documents.run import CheckDocument, Excerpt, HostDocument, Run, WaiverUsed
 from rupex.model.judgement import SEVERITIES
-from rupex.model.run import CheckDocument, Excerpt, HostDocument, Run, WaiverUsed
 from rupex.reports.clean import clean
 from rupex.reports.text import Group, failing_checks, gain_words, group_places, merge_groups, waived_rows
 from rupex.reports.themes import NAMES, theme_of
-from rupex.scoring import BANDS, band_of
 
 _GROUPS, _GROUPS_OF_MANY = 5, 2
 _REASONS, _REASONS_OF_MANY = 14, 5

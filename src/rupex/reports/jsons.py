@@ -8,10 +8,16 @@ from typing import Any, Final
 
 import msgspec
 
-from rupex.model.compared import CompareDocument, TrendDocument
-from rupex.model.encoding import encode_json
-from rupex.model.run import Run
-from rupex.model.told import AnswerDocument, CredentialDocument, EffectiveDocument, LineDocument, SuitesDocument
+from rupex.documents.comparison import CompareDocument, TrendDocument
+from rupex.documents.encoding import encode_json
+from rupex.documents.inspection import (
+    AnswerDocument,
+    CredentialDocument,
+    EffectiveDocument,
+    LineDocument,
+    SuitesDocument,
+)
+from rupex.documents.run import Run
 
 DOCUMENTS: Final[dict[str, Any]] = {
     "run": Run,

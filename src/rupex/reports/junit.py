@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from xml.etree import ElementTree as Xml
 
-from rupex.model.run import CheckDocument, HostDocument, Run
+from rupex.documents.run import CheckDocument, HostDocument, Run
 from rupex.reports.clean import clean
 from rupex.reports.text import group_places
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from rupex.audit.score import band_of
+from rupex.documents.run import CheckDocument, HostDocument, Run
 from rupex.model.judgement import SEVERITIES
-from rupex.model.run import CheckDocument, HostDocument, Run
 from rupex.reports.clean import clean
 from rupex.reports.text import group_places, merge_groups
-from rupex.scoring import band_of
 
 _SPECIAL = re.compile(r"([\\`*_{}\[\]|~>])")
 _LEADING = re.compile(r"^(\d+)?([#+.)-])")  # what makes a heading or a list at the start of a line

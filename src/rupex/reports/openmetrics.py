@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 
-from rupex.model.run import Run
+from rupex.documents.run import Run
 from rupex.reports.clean import clean
 
 Sample = tuple[dict[str, str], float]

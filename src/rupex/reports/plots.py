@@ -8,10 +8,10 @@ from io import BytesIO
 from pathlib import Path
 from typing import Any, Final
 
+from rupex.documents.run import HostDocument, Run
 from rupex.history import Trend
 from rupex.history.trend import Line
 from rupex.model import RupexError
-from rupex.model.run import HostDocument, Run
 from rupex.reports.clean import clean
 from rupex.reports.themes import NAMES, theme_of
 from rupex.user_files import write_whole

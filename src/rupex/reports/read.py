@@ -8,8 +8,8 @@ from typing import Any, Final
 
 import msgspec
 
+from rupex.documents.run import Run, is_time
 from rupex.model import RupexError
-from rupex.model.run import Run, is_time
 from rupex.user_files import read_bounded
 
 MOST_BYTES: Final = 1 << 30

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from rupex.audit.rescore import Change, Rescored
+from rupex.audit.score import band_of
 from rupex.reports.page import Page
-from rupex.rescoring import Change, Rescored
-from rupex.scoring import band_of
 
 
 def render_rescored(hosts: Sequence[Rescored], found: Sequence[Change], *, width: int, colour: bool) -> str:

@@ -11,7 +11,7 @@ from hashlib import sha256
 from typing import Any, Final
 from urllib.parse import quote
 
-from rupex.model.run import CheckDocument, HostDocument, PlaceDocument, Run
+from rupex.documents.run import CheckDocument, HostDocument, PlaceDocument, Run
 from rupex.reports.clean import clean, clean_parts
 
 _SCHEMA: Final = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"

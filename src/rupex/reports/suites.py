@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rupex.model.told import ExpressionDocument, SuiteDocument, SuitesDocument
+from rupex.documents.inspection import ExpressionDocument, SuiteDocument, SuitesDocument
 from rupex.reports.page import Page, Style
 
 _SHOWN = 3

@@ -6,7 +6,7 @@ import csv
 import io
 from typing import Final
 
-from rupex.model.run import CheckDocument, HostDocument, PlaceDocument, Run
+from rupex.documents.run import CheckDocument, HostDocument, PlaceDocument, Run
 from rupex.reports.clean import clean
 
 _COLUMNS: Final = (

@@ -7,8 +7,8 @@ from typing import Final, NamedTuple
 
 from msgspec import Struct
 
+from rupex.documents.run import CheckDocument, HostDocument, PlaceDocument, Run, WaiversUsed, WaiverUsed
 from rupex.model.judgement import SEVERITIES
-from rupex.model.run import CheckDocument, HostDocument, PlaceDocument, Run, WaiversUsed, WaiverUsed
 from rupex.reports.page import Page, Style
 from rupex.reports.seen import render_seen
 

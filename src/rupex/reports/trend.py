@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Final
 
+from rupex.audit.score import band_of
+from rupex.documents.comparison import TrendPoint
 from rupex.history import Trend
-from rupex.model.compared import TrendPoint
 from rupex.reports.page import Page, Style
 from rupex.reports.text import scale, score_style
-from rupex.scoring import band_of
 
 _BAR: Final = 40
 _BESIDE: Final = 62

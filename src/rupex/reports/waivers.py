@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from datetime import datetime, timedelta
 from typing import Final
 
-from rupex.model.run import CheckDocument, HostDocument, PlaceDocument
+from rupex.documents.run import CheckDocument, HostDocument, PlaceDocument
 from rupex.reports.clean import clean
 
 _DAYS: Final = 90

@@ -11,7 +11,7 @@ from typing import Final, Literal
 import msgspec
 from msgspec import Struct
 
-from rupex.gather import host_of, open_scene
+from rupex.audit.collect import host_of, open_scene
 from rupex.host import HostTree, TreeError
 from rupex.host.search import search
 from rupex.host.tree import Entry, inside

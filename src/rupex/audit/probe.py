@@ -9,10 +9,10 @@ from typing import Final
 
 from msgspec import structs
 
-from rupex.assess import assess
+from rupex.audit.assess import assess
 from rupex.baseline import Baseline, Waivers
+from rupex.documents.run import HostDocument
 from rupex.model import Host
-from rupex.model.run import HostDocument
 from rupex.wire.line import Manners
 from rupex.wire.observe import Connect, Round, observe
 from rupex.wire.targets import Target

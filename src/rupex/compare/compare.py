@@ -6,8 +6,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Final
 
-from rupex.model import Endpoint, Verdict
-from rupex.model.compared import (
+from rupex.documents.comparison import (
     Changed,
     ChangeDocument,
     CompareDocument,
@@ -16,8 +15,9 @@ from rupex.model.compared import (
     ScorePair,
     UnchangedDocument,
 )
+from rupex.documents.run import CheckDocument, FileTrace, HostDocument, PlaceDocument, Run
+from rupex.model import Endpoint, Verdict
 from rupex.model.judgement import SEVERITIES, VERDICTS
-from rupex.model.run import CheckDocument, FileTrace, HostDocument, PlaceDocument, Run
 
 _WIRE = re.compile(r"wire:(?:\[[^\]]*\]|[^:]*):")
 _SMALL: Final = 0.005

@@ -7,7 +7,7 @@ from contextlib import suppress
 
 from msgspec import Struct, field
 
-from rupex.files import judged_files
+from rupex.audit.files import judged_files
 from rupex.host import CredentialStore, HostTree, TreeError, find_library
 from rupex.host.firewall import find_firewall
 from rupex.host.renewals import find_renewals

@@ -7,7 +7,7 @@ from datetime import datetime
 
 from msgspec import structs
 
-from rupex.gather import Evidence
+from rupex.audit.collect import Evidence
 from rupex.host import HostTree
 from rupex.host.processes import find_running
 from rupex.model import Endpoint, Host, Predicted, Provenance, bounds

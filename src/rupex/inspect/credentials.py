@@ -12,12 +12,7 @@ from typing import Any, Final, Literal
 
 from msgspec import structs
 
-from rupex.host import HostTree, open_tree
-from rupex.host.opening import Located, is_archive
-from rupex.host.tree import TreeError
-from rupex.model import Certificate, FileFacts, Key, RupexError, bounds, lifetime_days
-from rupex.model.run import ProblemDocument
-from rupex.model.told import (
+from rupex.documents.inspection import (
     AccountItem,
     CertificateItem,
     CertifiedKey,
@@ -28,6 +23,11 @@ from rupex.model.told import (
     KeystoreItem,
     PairDocument,
 )
+from rupex.documents.run import ProblemDocument
+from rupex.host import HostTree, open_tree
+from rupex.host.opening import Located, is_archive
+from rupex.host.tree import TreeError
+from rupex.model import Certificate, FileFacts, Key, RupexError, bounds, lifetime_days
 from rupex.pki.certificates import CredentialError, parse_certificates
 from rupex.pki.keys import parse_private_key, rsa_is_whole
 from rupex.pki.keystores import looks_like_keystore, open_keystore

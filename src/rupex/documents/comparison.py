@@ -6,8 +6,8 @@ from typing import Literal
 
 from msgspec import Struct
 
+from rupex.documents.run import PlaceDocument, Points
 from rupex.model.judgement import Severity, Verdict
-from rupex.model.run import PlaceDocument, Points
 
 
 class ScorePair(Struct, frozen=True):

@@ -11,10 +11,10 @@ from typing import Any, Final
 
 from msgspec import Struct
 
-from rupex.assess import found_before, tally
+from rupex.audit.assess import found_before, tally
+from rupex.audit.score import Score, Tally, score
 from rupex.baseline import Baseline, Rule
-from rupex.model.run import CheckDocument, HostDocument, Run
-from rupex.scoring import Score, Tally, score
+from rupex.documents.run import CheckDocument, HostDocument, Run
 
 _SHOWN_OF_LIST: Final = 8
 _LONG_WORD: Final = 40

@@ -11,31 +11,13 @@ from typing import Final
 import msgspec
 from msgspec import UNSET, Struct, structs
 
+from rupex.audit.collect import Evidence, Scene, gather, host_of, open_scene
+from rupex.audit.judge import Judged, JudgedControl, judge
+from rupex.audit.score import Tally, lost_points, repaired, score, value_of
 from rupex.baseline import Baseline, Rule, Waiver, Waivers
-from rupex.gather import Evidence, Scene, gather, host_of, open_scene
-from rupex.host import HostTree, TreeError
-from rupex.host.opening import archive_name, is_archive
-from rupex.host.processes import find_running
-from rupex.judging import Judged, JudgedControl, judge
-from rupex.masking.languages import language_of
-from rupex.masking.secrets import without_secrets
-from rupex.model import (
-    Certificate,
-    CertificateFile,
-    Endpoint,
-    Fail,
-    Host,
-    Life,
-    Pass,
-    Problem,
-    Provenance,
-    RupexError,
-    Sample,
-    lifetime_days,
-)
-from rupex.model.encoding import encode_msgpack
-from rupex.model.judgement import Verdict, worst_verdict
-from rupex.model.run import (
+from rupex.documents.encoding import encode_msgpack
+from rupex.documents.redaction import redacted, redacted_endpoint, redacted_lines
+from rupex.documents.run import (
     CeilingInDoubt,
     CeilingInForce,
     CertificateSeen,
@@ -52,9 +34,27 @@ from rupex.model.run import (
     WaiversUsed,
     WaiverUsed,
 )
+from rupex.host import HostTree, TreeError
+from rupex.host.opening import archive_name, is_archive
+from rupex.host.processes import find_running
+from rupex.masking.languages import language_of
+from rupex.masking.secrets import without_secrets
+from rupex.model import (
+    Certificate,
+    CertificateFile,
+    Endpoint,
+    Fail,
+    Host,
+    Life,
+    Pass,
+    Problem,
+    Provenance,
+    RupexError,
+    Sample,
+    lifetime_days,
+)
+from rupex.model.judgement import Verdict, worst_verdict
 from rupex.parallel import both, has_two_cores
-from rupex.redaction import redacted, redacted_endpoint, redacted_lines
-from rupex.scoring import Tally, lost_points, repaired, score, value_of
 from rupex.servers.family import Share
 
 WORTH_SHARING: Final = 300
@@ -136,7 +136,7 @@ def assess_tree(
     waivers: Waivers | None = None,
 ) -> HostDocument:
     """Gather, judge and score the host in ``tree``; a large one on two cores, with the same result. Raises as
-    :func:`~rupex.gather.gather` does.
+    :func:`~rupex.audit.collect.gather` does.
 
     ``endpoints``: whether the document has them; without, endpoints that are like another one are not written out.
     """

@@ -8,6 +8,7 @@ from typing import Any, Final
 
 from msgspec import Struct, structs
 
+from rupex.audit.places import Key, Likes, Places
 from rupex.baseline import Baseline, Rule, Waiver, Waivers, place_names
 from rupex.controls import Control
 from rupex.model import (
@@ -22,7 +23,6 @@ from rupex.model import (
     Unknown,
     Verdict,
 )
-from rupex.places import Key, Likes, Places
 
 _BLIND: Final = Unknown("only the configuration can tell")
 _PLACE_OF_PROBLEMS: Final = frozenset({"endpoint", "scope", "name"})

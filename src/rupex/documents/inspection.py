@@ -6,9 +6,9 @@ from typing import Literal
 
 from msgspec import Struct
 
+from rupex.documents.run import ProblemDocument
 from rupex.model.endpoint import Endpoint
 from rupex.model.provenance import Provenance
-from rupex.model.run import ProblemDocument
 
 
 class EffectiveDocument(Struct, frozen=True, kw_only=True):

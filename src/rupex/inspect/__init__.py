@@ -1,0 +1,1 @@
+"""Questions that judge nothing: which endpoints a line governs, what a credential is."""
