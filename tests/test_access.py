@@ -10,7 +10,7 @@ import unittest
 from pathlib import Path
 
 from rupex.host import open_tree
-from rupex.host.access import decode_access_list, parse_access_list
+from rupex.host.rights.access import decode_access_list, parse_access_list
 from tests.support import TreeTest
 
 ACCOUNTS = {"anna": (61001, 61001), "bo": (61002, 61002), "web": (61003, 61003), "guest": (61004, 61004)}

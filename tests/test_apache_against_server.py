@@ -13,7 +13,7 @@ from rupex.host import open_tree
 from rupex.servers.apache.hosts import listeners, read_listens, read_virtuals
 from rupex.servers.apache.load import load
 from rupex.servers.apache.syntax import Directive
-from rupex.servers.family import Answer
+from rupex.servers.contract import Answer
 from tests.apache_generator import Generator
 from tests.apache_oracle import apache_version, running_apache, said_by_server, write_tree
 from tests.oracle import UPSTREAM_HEADERS, Case, Reply, read_cases, request

@@ -18,7 +18,7 @@ from rupex.audit.assess import assess_tree
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
 from rupex.host import open_tree
-from rupex.host.tree import TreeError
+from rupex.host.tree.host_tree import TreeError
 from rupex.model import RupexError, bounds
 from tests.support import NOW, TreeTest, rupex
 

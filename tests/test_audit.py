@@ -25,11 +25,11 @@ from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
 from rupex.host import open_tree
 from rupex.model import Host, Verdict, bounds
-from rupex.reports.jsons import DOCUMENTS, schema_of
+from rupex.reports.formats.json_format import DOCUMENTS, schema_of
 from rupex.servers.apache.alike import Templates as ApacheTemplates
 from rupex.servers.apache.syntax import ParsedFile as ParsedApacheFile
 from rupex.servers.apache.syntax import parse as parse_apache
-from rupex.servers.family import Request
+from rupex.servers.contract import Request
 from rupex.servers.nginx.alike import Kinds
 from tests import support
 from tests.apache_generator import Generator as ApacheGenerator

@@ -15,8 +15,8 @@ from rupex.model import bounds
 from rupex.model.budget import Budget, ExhaustedError, UndeterminedError, allow_for, filled, joined, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.finding import PathIndex
-from rupex.servers.family import Request
-from rupex.servers.patterns import literal_start, search, size_of
+from rupex.servers.common.patterns import literal_start, search, size_of
+from rupex.servers.contract import Request
 from tests.support import TreeTest, rupex, valid_document
 
 PIECES = (
@@ -110,7 +110,7 @@ class PatternsTest(unittest.TestCase):
     def test_a_match_that_does_not_end_is_unknown_and_tried_once(self) -> None:
         endless = mock.Mock()
         endless.search.side_effect = TimeoutError
-        with Budget() as budget, mock.patch("rupex.servers.patterns._compiled", return_value=endless):
+        with Budget() as budget, mock.patch("rupex.servers.common.patterns._compiled", return_value=endless):
             for _ in range(50):
                 self.assertRaises(UndeterminedError, search, "^(a+)+$", "aaab")
         self.assertEqual(endless.search.call_count, 1)
@@ -205,7 +205,7 @@ class NothingIsCutOffTest(TreeTest):
         (endpoint,) = self.gather().host.endpoints
         self.assertIn(f"/{deep.removeprefix('srv/site/')}/", [scope.path for scope in endpoint.scopes])
         self.write({f"srv/site/z/{number}": "" for number in range(40)})
-        with mock.patch("rupex.servers.exposure._MOST_ENTRIES", 30):
+        with mock.patch("rupex.servers.common.document_roots._MOST_ENTRIES", 30):
             (endpoint,) = self.gather().host.endpoints
         unseen = [scope.undecided for scope in endpoint.scopes if scope.path == "/…"]
         self.assertEqual(len(unseen), 1)

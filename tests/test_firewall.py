@@ -17,11 +17,11 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from rupex.host import open_tree
-from rupex.host.firewall import find_firewall
-from rupex.host.firewall.iptables import parse_iptables
-from rupex.host.firewall.nft import NftError, parse_nft
-from rupex.host.firewall.rules import Ruleset, way_to
-from rupex.host.sockets import find_listening
+from rupex.host.facts.firewall import find_firewall
+from rupex.host.facts.firewall.iptables import parse_iptables
+from rupex.host.facts.firewall.nft import NftError, parse_nft
+from rupex.host.facts.firewall.rules import Ruleset, way_to
+from rupex.host.facts.sockets import find_listening
 from tests.strangers import PORTS
 from tests.support import TreeTest
 

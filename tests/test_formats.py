@@ -19,7 +19,7 @@ from markdown_it import MarkdownIt
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 from sarif_pydantic import Sarif  # type: ignore[import-untyped]
 
-from rupex.reports.forms import NAMES
+from rupex.reports.formats.formats import NAMES
 from tests.support import TreeTest, rupex
 
 CERTIFIED = "ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key;"

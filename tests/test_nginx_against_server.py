@@ -8,7 +8,7 @@ from pathlib import Path
 
 from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
-from rupex.servers.family import Answer, Request
+from rupex.servers.contract import Answer, Request
 from tests.nginx_generator import Generator
 from tests.oracle import UPSTREAM_HEADERS, Ask, Case, Reply, ServerError, read_cases, request, running_nginx
 

@@ -14,9 +14,9 @@ from rupex.audit.assess import assess, gather
 from rupex.baseline import load_baseline
 from rupex.host import open_tree
 from rupex.model import Endpoint, Host
-from rupex.wire.line import Manners
-from rupex.wire.observe import Connect, Round, observe
-from rupex.wire.targets import Target, merge_targets, parse_target
+from rupex.wire.connection.line import Manners
+from rupex.wire.connection.targets import Target, merge_targets, parse_target
+from rupex.wire.observe.observe import Connect, Round, observe
 from tests import peers
 from tests.oracle import Case, free_port, running_nginx
 from tests.support import rupex, valid_document

@@ -22,11 +22,11 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 from rupex.demo.listeners import listening
 from rupex.demo.mint import Authority, new_key
-from rupex.wire import numbers as n
-from rupex.wire.hello import decode_client_hello
-from rupex.wire.line import MOST_CONNECTIONS
-from rupex.wire.octets import number, vector
-from rupex.wire.records import Message, encode_records
+from rupex.wire.codec import numbers as n
+from rupex.wire.codec.hello import decode_client_hello
+from rupex.wire.codec.octets import number, vector
+from rupex.wire.codec.records import Message, encode_records
+from rupex.wire.connection.line import MOST_CONNECTIONS
 from tests import peers
 from tests.oracle import free_port
 from tests.support import NOW, rupex, valid_document

@@ -8,7 +8,7 @@ import unittest
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 from rupex.masking.quoting import quoted, redacted, redacted_header
-from rupex.reports.forms import NAMES
+from rupex.reports.formats.formats import NAMES
 from tests.planted import TRACE, planted
 from tests.support import TreeTest, rupex
 

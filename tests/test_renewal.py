@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rupex.host.schedules import parse_calendar, parse_cron, parse_span
+from rupex.host.facts.schedules import parse_calendar, parse_cron, parse_span
 from tests.support import NOW, TreeTest
 
 CALENDARS = (

@@ -20,8 +20,8 @@ from hypothesis import strategies as st
 
 from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
-from rupex.servers.family import Answer
-from rupex.servers.patterns import UndeterminedError
+from rupex.servers.common.patterns import UndeterminedError
+from rupex.servers.contract import Answer
 from rupex.servers.tomcat.rewrite import Subject, parse_rules, rewrite
 from tests import tomcat_oracle
 from tests.oracle import Ask, Case, Reply, request

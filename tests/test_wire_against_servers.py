@@ -13,11 +13,11 @@ from typing import Any
 from rupex.demo.listeners import listening
 from rupex.model import Endpoint
 from rupex.tls.suites import all_suites
-from rupex.wire import numbers as n
-from rupex.wire.describe import endpoint_of
-from rupex.wire.line import LineError, Listener, Manners
-from rupex.wire.visit import Pages, Visit, visit
-from rupex.wire.web import NoPage, Page
+from rupex.wire.codec import numbers as n
+from rupex.wire.connection.line import LineError, Listener, Manners
+from rupex.wire.connection.web import NoPage, Page
+from rupex.wire.observe.describe import endpoint_of
+from rupex.wire.observe.visit import Pages, Visit, visit
 from tests import peers
 from tests.peers import NAME
 

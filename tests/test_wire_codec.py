@@ -9,8 +9,8 @@ from collections.abc import Callable
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rupex.wire import numbers as n
-from rupex.wire.answers import (
+from rupex.wire.codec import numbers as n
+from rupex.wire.codec.answers import (
     decode_certificate_status,
     decode_certificates,
     decode_extensions,
@@ -20,7 +20,7 @@ from rupex.wire.answers import (
     decode_server_hello,
     decode_ticket,
 )
-from rupex.wire.hello import (
+from rupex.wire.codec.hello import (
     ClientHello,
     Offer,
     client_hello,
@@ -30,9 +30,9 @@ from rupex.wire.hello import (
     hello_records,
     ssl2_hello,
 )
-from rupex.wire.octets import WireError
-from rupex.wire.records import Flight, Message, decode_records, encode_records
-from rupex.wire.seal import READABLE_SUITES, Direction
+from rupex.wire.codec.octets import WireError
+from rupex.wire.codec.records import Flight, Message, decode_records, encode_records
+from rupex.wire.codec.seal import READABLE_SUITES, Direction
 
 U16 = st.integers(0, 0xFFFF)
 HELLOS = st.builds(

@@ -9,12 +9,12 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 from rupex.demo.mint import Authority, new_key
 from rupex.model import Tls
-from rupex.wire.answers import SentCertificates
-from rupex.wire.describe import endpoint_of
-from rupex.wire.handshake import Conversation
-from rupex.wire.swept import Swept
-from rupex.wire.visit import Pages, Visit, known_paths
-from rupex.wire.web import NoPage, Page
+from rupex.wire.codec.answers import SentCertificates
+from rupex.wire.connection.web import NoPage, Page
+from rupex.wire.observe.describe import endpoint_of
+from rupex.wire.observe.visit import Pages, Visit, known_paths
+from rupex.wire.sweep.handshake import Conversation
+from rupex.wire.sweep.swept import Swept
 from tests.support import NOW
 
 NEWEST = Swept(suites={"TLSv1.3": (0x1301,)}, groups=[29], order="server")

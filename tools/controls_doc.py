@@ -6,7 +6,7 @@ from pathlib import Path
 
 from rupex.baseline import Baseline, Rule, builtin_names, load_baseline
 from rupex.controls import Control, all_controls, examples
-from rupex.reports.themes import NAMES, theme_of
+from rupex.reports.html.themes import NAMES, theme_of
 
 PAGE = Path(__file__).parent.parent / "docs/controls.md"
 HEAD = """# The controls

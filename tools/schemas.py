@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from rupex.reports.jsons import DOCUMENTS, schema_of
+from rupex.reports.formats.json_format import DOCUMENTS, schema_of
 
 FOLDER = Path(__file__).parent.parent / "src/rupex/documents/schemas"
 

@@ -35,8 +35,8 @@ from rupex.documents.run import (
     WaiverUsed,
 )
 from rupex.host import HostTree, TreeError
-from rupex.host.opening import archive_name, is_archive
-from rupex.host.processes import find_running
+from rupex.host.facts.processes import find_running
+from rupex.host.tree.opening import archive_name, is_archive
 from rupex.masking.languages import language_of
 from rupex.masking.secrets import without_secrets
 from rupex.model import (
@@ -55,7 +55,7 @@ from rupex.model import (
 )
 from rupex.model.judgement import Verdict, worst_verdict
 from rupex.parallel import both, has_two_cores
-from rupex.servers.family import Share
+from rupex.servers.contract import Share
 
 WORTH_SHARING: Final = 300
 """Configuration files from which on a second core saves more than it costs to bring its results back."""

@@ -9,9 +9,9 @@ from msgspec import Struct, field
 
 from rupex.audit.files import judged_files
 from rupex.host import CredentialStore, HostTree, TreeError, find_library
-from rupex.host.firewall import find_firewall
-from rupex.host.renewals import find_renewals
-from rupex.host.sockets import find_listening
+from rupex.host.facts.firewall import find_firewall
+from rupex.host.facts.renewals import find_renewals
+from rupex.host.facts.sockets import find_listening
 from rupex.model import (
     CertificateFile,
     CertificateUse,
@@ -28,7 +28,8 @@ from rupex.model import (
     lifetime_days,
 )
 from rupex.model.budget import Budget, ExhaustedError
-from rupex.servers.family import WHOLE, Answer, Configured, Request, Share, Surroundings, family_called, load_families
+from rupex.servers.contract import WHOLE, Answer, Configured, Request, Share, Surroundings
+from rupex.servers.registry import family_called, load_families
 
 
 class Scene(Struct, frozen=True):

@@ -7,10 +7,10 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from msgspec import structs
 
 from rupex.host import CredentialStore, HostTree, TreeError
-from rupex.host.search import Found, search
+from rupex.host.facts.search import Found, search
 from rupex.masking.secrets import find_secrets
 from rupex.model import FileFacts, KeyCopy, KeyFile, SecretPlace, StoreUse, bounds
-from rupex.servers.family import Configured, Share
+from rupex.servers.contract import Configured, Share
 
 
 def judged_files(

@@ -9,9 +9,9 @@ from msgspec import structs
 
 from rupex.audit.collect import Evidence
 from rupex.host import HostTree
-from rupex.host.processes import find_running
+from rupex.host.facts.processes import find_running
 from rupex.model import Endpoint, Host, Predicted, Provenance, bounds
-from rupex.servers.family import Request
+from rupex.servers.contract import Request
 
 
 def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:

@@ -13,9 +13,9 @@ from rupex.audit.assess import assess
 from rupex.baseline import Baseline, Waivers
 from rupex.documents.run import HostDocument
 from rupex.model import Host
-from rupex.wire.line import Manners
-from rupex.wire.observe import Connect, Round, observe
-from rupex.wire.targets import Target
+from rupex.wire.connection.line import Manners
+from rupex.wire.connection.targets import Target
+from rupex.wire.observe.observe import Connect, Round, observe
 
 _AT_ONCE: Final = 24
 """Names that are looked at at the same time; the connections have a bound of their own."""

@@ -93,7 +93,7 @@ def _told_apart(hosts: list[Any], paths: list[Path]) -> list[Any]:
 
 def _suggest_waivers(path: Path, hosts: list[Any], now: datetime) -> None:
     from rupex.model import RupexError
-    from rupex.reports.waivers import render_suggestions
+    from rupex.reports.text.waivers import render_suggestions
 
     if path.exists():
         raise RupexError(f"{path}: exists already, and somebody may have written reasons in it; name another file")
@@ -130,7 +130,7 @@ def _audit_both(
     from rupex.audit.probe import observe_all
     from rupex.model import RupexError
     from rupex.parallel import run_loop
-    from rupex.wire.targets import merge_targets, parse_target
+    from rupex.wire.connection.targets import merge_targets, parse_target
 
     if len(arguments.path) > 1:
         raise RupexError("--wire goes with one PATH: the listener is that host's")

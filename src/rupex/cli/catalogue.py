@@ -54,7 +54,7 @@ def _list_controls(arguments: argparse.Namespace) -> int:
 
 def _show_control(arguments: argparse.Namespace) -> int:
     from rupex.controls import control_called, examples
-    from rupex.reports.page import Page
+    from rupex.reports.text.text_layout import Page
 
     control = control_called(arguments.control)
     page = Page(options.terminal_width())
@@ -91,7 +91,7 @@ def _list_baselines(arguments: argparse.Namespace) -> int:
 
 def _show_baseline(arguments: argparse.Namespace) -> int:
     from rupex.baseline import load_baseline
-    from rupex.reports.page import Page
+    from rupex.reports.text.text_layout import Page
 
     baseline = load_baseline(arguments.baseline)
     page = Page(options.terminal_width())
@@ -132,7 +132,7 @@ def _check_against(baseline: Any, path: Path) -> int:
     from rupex.audit.rescore import changes, rescore
     from rupex.reports.clean import clean
     from rupex.reports.read import read_run
-    from rupex.reports.rebased import render_rescored
+    from rupex.reports.text.rescored import render_rescored
 
     run = read_run(path)
     hosts, found = rescore(run, baseline), changes(run, baseline)

@@ -41,7 +41,7 @@ def run(arguments: argparse.Namespace) -> int:
         return DONE
     from rupex.host import open_tree
     from rupex.model import RupexError
-    from rupex.reports.snapshot import render_plan, render_taken
+    from rupex.reports.text.snapshot import render_plan, render_taken
     from rupex.snapshot import collect, survey
 
     if not arguments.root.is_dir():

@@ -29,7 +29,7 @@ def add_verbs(verbs: Any) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     from rupex.compare.compare import compare
-    from rupex.reports.jsons import render_json
+    from rupex.reports.formats.json_format import render_json
 
     gc.disable()  # what is read is kept to the end
     files = options.outputs(arguments.output, options.FORMATS)
@@ -39,7 +39,7 @@ def run(arguments: argparse.Namespace) -> int:
     def rendered(form: str, *, width: int, colour: bool) -> str:
         if form == "json":
             return render_json(document)
-        from rupex.reports.compare import render_comparison
+        from rupex.reports.text.compare import render_comparison
 
         return render_comparison(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
 

@@ -40,11 +40,11 @@ def run(arguments: argparse.Namespace) -> int:
         word = getpass.getpass("password of the encrypted files (none: leave them closed): ")
         document = inspect_credentials(arguments.file, now, word) if word else document
     if arguments.format == "json":
-        from rupex.reports.jsons import render_json
+        from rupex.reports.formats.json_format import render_json
 
         show(render_json(document), is_document=True)
     else:
-        from rupex.reports.credential import render_credentials
+        from rupex.reports.text.credential import render_credentials
 
         width, colour = options.terminal_width(), options.wants_colour()
         show(render_credentials(document, width=width, colour=colour, quiet=arguments.quiet))

@@ -186,8 +186,8 @@ class _Story:
         from rupex.baseline import load_baseline
         from rupex.cli.runs import run_of
         from rupex.demo.scenario import NOW
-        from rupex.reports.jsons import render_json
-        from rupex.reports.text import render_brief
+        from rupex.reports.formats.json_format import render_json
+        from rupex.reports.text.text import render_brief
 
         baseline = load_baseline(str(self.folder / "ternholm.toml"))
         clock = time.monotonic()
@@ -213,9 +213,9 @@ def _probed(host: Any, baseline: Any) -> Any:
     from rupex.audit.probe import probe
     from rupex.demo.scenario import NOW
     from rupex.parallel import run_loop
-    from rupex.wire.line import Manners
-    from rupex.wire.observe import Connect
-    from rupex.wire.targets import Target
+    from rupex.wire.connection.line import Manners
+    from rupex.wire.connection.targets import Target
+    from rupex.wire.observe.observe import Connect
 
     async def go() -> Any:
         target = Target(host.name, tuple(host.ports))

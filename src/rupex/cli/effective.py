@@ -134,7 +134,7 @@ def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: in
 
 
 def _request(arguments: argparse.Namespace) -> Any:
-    from rupex.servers.family import Request
+    from rupex.servers.contract import Request
 
     try:
         url = urlsplit(arguments.url)
@@ -164,11 +164,11 @@ def _request(arguments: argparse.Namespace) -> Any:
 
 def _print(document: Any, arguments: argparse.Namespace) -> None:
     if arguments.format == "json":
-        from rupex.reports.jsons import render_json
+        from rupex.reports.formats.json_format import render_json
 
         show(render_json(document), is_document=True)
         return
-    from rupex.reports import effective as reports
+    from rupex.reports.text import effective as reports
 
     render: Any = reports.render_endpoints
     if arguments.url is not None:

@@ -15,7 +15,7 @@ from rupex.model import RupexError
 
 FORMATS: Final = ("text", "json")
 RUN_FORMATS: Final = (*FORMATS, "html", "markdown", "csv", "sarif", "junit", "cyclonedx", "openmetrics")
-"""The forms of a run document; ``rupex.reports.forms`` has what writes them."""
+"""The forms of a run document; ``rupex.reports.formats.formats`` has what writes them."""
 
 
 def verb(
@@ -85,7 +85,7 @@ def manners(arguments: argparse.Namespace) -> Any:
     """How patient and how gentle a look at listeners is."""
     from msgspec import structs
 
-    from rupex.wire.line import GENTLE, Manners
+    from rupex.wire.connection.line import GENTLE, Manners
 
     found = GENTLE if arguments.gentle else Manners()
     return found if arguments.patience is None else structs.replace(found, step_seconds=arguments.patience)
@@ -94,8 +94,8 @@ def manners(arguments: argparse.Namespace) -> Any:
 def connect(text: str | None) -> Any:
     if text is None:
         return None
-    from rupex.wire.observe import Connect
-    from rupex.wire.targets import parse_target
+    from rupex.wire.connection.targets import parse_target
+    from rupex.wire.observe.observe import Connect
 
     there = parse_target(text)
     return Connect(there.name, there.ports[0] if there.chosen else None)
@@ -225,7 +225,7 @@ def outputs(wanted: list[str], formats: tuple[str, ...] = RUN_FORMATS) -> list[t
         if mark and name in formats:
             found.append((name, Path(rest)))
             continue
-        from rupex.reports.forms import form_of
+        from rupex.reports.formats.formats import form_of
 
         form = form_of(Path(given))
         if form not in formats:

@@ -49,7 +49,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _targets(arguments: argparse.Namespace) -> list[Any]:
     from rupex.model import RupexError, bounds
-    from rupex.wire.targets import merge_targets, parse_target
+    from rupex.wire.connection.targets import merge_targets, parse_target
 
     written = list(arguments.name)
     if arguments.names is not None:

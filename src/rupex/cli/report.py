@@ -33,7 +33,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     def rendered(form: str, *, width: int, colour: bool) -> str:
         if form == "html":
-            from rupex.reports.html import render_html
+            from rupex.reports.html.html import render_html
 
             return render_html(document, before)
         text: str = render_run(document, form, arguments, width=width, colour=colour)

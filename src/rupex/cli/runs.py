@@ -84,14 +84,14 @@ def _say_settings(file: str, taken: tuple[str, ...], not_taken: tuple[str, ...])
 
 def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width: int, colour: bool) -> str:
     if form != "text":
-        from rupex.reports.forms import render
+        from rupex.reports.formats.formats import render
 
         return render(document, form)
     if document.fleet and not arguments.quiet:
-        from rupex.reports.fleet import render_fleet
+        from rupex.reports.text.fleet import render_fleet
 
         return render_fleet(document, width=width, colour=colour, verbose=arguments.verbose)
-    from rupex.reports import text
+    from rupex.reports.text import text
 
     return text.render_run(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
 

@@ -33,7 +33,7 @@ def add_verbs(verbs: Any) -> None:
 def run(arguments: argparse.Namespace) -> int:
     from rupex.controls.tls_suites import broken_controls
     from rupex.documents.inspection import ExpressionDocument, SuiteDocument, SuitesDocument
-    from rupex.host.library import parse_release
+    from rupex.host.facts.library import parse_release
     from rupex.tls.negotiate import level_allows
     from rupex.tls.openssl import Library, expand
 
@@ -71,11 +71,11 @@ def run(arguments: argparse.Namespace) -> int:
         )
     document = SuitesDocument(expressions=tuple(found))
     if arguments.format == "json":
-        from rupex.reports.jsons import render_json
+        from rupex.reports.formats.json_format import render_json
 
         show(render_json(document), is_document=True)
     else:
-        from rupex.reports.suites import render_suites
+        from rupex.reports.text.suites import render_suites
 
         width, colour = options.terminal_width(), options.wants_colour()
         show(render_suites(document, width=width, colour=colour, quiet=arguments.quiet))

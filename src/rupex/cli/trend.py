@@ -50,8 +50,8 @@ def run(arguments: argparse.Namespace) -> int:
     from rupex.documents.comparison import TrendDocument
     from rupex.history import trend
     from rupex.model import RupexError
-    from rupex.reports.jsons import render_json
-    from rupex.reports.trend import render_trend
+    from rupex.reports.formats.json_format import render_json
+    from rupex.reports.text.trend import render_trend
 
     if arguments.control is not None:
         from rupex.controls import control_called

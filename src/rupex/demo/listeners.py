@@ -23,10 +23,10 @@ from msgspec import Struct
 
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
 from rupex.demo.scenario import NOW
-from rupex.wire import numbers as n
-from rupex.wire.hello import decode_client_hello
-from rupex.wire.octets import WireError, number, vector
-from rupex.wire.records import Flight, Message, encode_records
+from rupex.wire.codec import numbers as n
+from rupex.wire.codec.hello import decode_client_hello
+from rupex.wire.codec.octets import WireError, number, vector
+from rupex.wire.codec.records import Flight, Message, encode_records
 
 _PATIENCE_SECONDS: Final = 2.0
 _LONGEST_REQUEST: Final = 1 << 14

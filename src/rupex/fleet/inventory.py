@@ -14,7 +14,7 @@ from rupex.baseline.document import converted
 from rupex.baseline.toml import parse_toml, tables_of
 from rupex.model import RupexError
 from rupex.user_files import read_bounded
-from rupex.wire.targets import Target, merge_targets, parse_target
+from rupex.wire.connection.targets import Target, merge_targets, parse_target
 
 MOST_HOSTS: Final = 20_000
 MOST_BYTES: Final = 32 << 20

@@ -40,8 +40,8 @@ from rupex.host import open_tree
 from rupex.http.names import is_address
 from rupex.model import Host, Problem, ProblemKind, RupexError, SharedKey
 from rupex.parallel import HELD, end_with_parent, run_loop, signals_held
-from rupex.wire.line import Manners
-from rupex.wire.observe import Connect
+from rupex.wire.connection.line import Manners
+from rupex.wire.observe.observe import Connect
 
 _BATCH: Final = 64
 """Hosts whose listeners are looked at before they are judged: an interruption costs no more than these."""

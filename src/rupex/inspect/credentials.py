@@ -25,8 +25,8 @@ from rupex.documents.inspection import (
 )
 from rupex.documents.run import ProblemDocument
 from rupex.host import HostTree, open_tree
-from rupex.host.opening import Located, is_archive
-from rupex.host.tree import TreeError
+from rupex.host.tree.host_tree import TreeError
+from rupex.host.tree.opening import Located, is_archive
 from rupex.model import Certificate, FileFacts, Key, RupexError, bounds, lifetime_days
 from rupex.pki.certificates import CredentialError, parse_certificates
 from rupex.pki.keys import parse_private_key, rsa_is_whole

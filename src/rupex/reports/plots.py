@@ -13,7 +13,7 @@ from rupex.history import Trend
 from rupex.history.trend import Line
 from rupex.model import RupexError
 from rupex.reports.clean import clean
-from rupex.reports.themes import NAMES, theme_of
+from rupex.reports.html.themes import NAMES, theme_of
 from rupex.user_files import write_whole
 
 # The bands' shades, from open to hardened: told apart by lightness too, so that they need no colour.

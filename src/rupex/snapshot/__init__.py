@@ -11,7 +11,7 @@ from datetime import datetime
 from pathlib import Path
 
 from rupex.host import HostTree
-from rupex.host.taken import IPTABLES_RULES, NFT_RULES, PROCESSES, VERSIONS
+from rupex.host.tree.snapshot_tables import IPTABLES_RULES, NFT_RULES, PROCESSES, VERSIONS
 from rupex.masking.texts import Masker, mask
 from rupex.snapshot.plan import Plan, plan
 from rupex.snapshot.write import Taken, archive_mode, take, write_archive
@@ -48,7 +48,7 @@ def collect(
 
 def _machine_facts(tree: HostTree) -> Iterator[tuple[str, str]]:
     """The texts of the folder ``rupex/``, of the machine that this runs on."""
-    from rupex.host.machine import inspect_packet_filters, inspect_processes, inspect_versions
+    from rupex.host.facts.machine import inspect_packet_filters, inspect_processes, inspect_versions
 
     yield VERSIONS, "".join(f"{name}\t{version}\n" for name, version in inspect_versions())
     rows: Sequence[str] = [

@@ -501,7 +501,7 @@ names_below() { # a document root
     done <"$work/below"
 }
 
-strays() { # deployment files, stores and keys where people leave them: as rupex.host.search looks for them
+strays() { # deployment files, stores and keys where people leave them: as rupex.host.facts.search looks for them
     set +f
     for top in $root/* $root/.[!.]*; do
         case ${top##*/} in bin | boot | dev | etc | lib | lib32 | lib64 | libx32 | lost+found | media | mnt | proc | run | sbin | sys | usr | var | .git) ;;

@@ -11,8 +11,8 @@ from typing import IO, Final, Literal
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.taken import OWNERS_LOST, UNREAD, escaped
-from rupex.host.tree import Entry
+from rupex.host.tree.host_tree import Entry
+from rupex.host.tree.snapshot_tables import OWNERS_LOST, UNREAD, escaped
 from rupex.masking.texts import Masker
 from rupex.model import RupexError, bounds
 from rupex.snapshot.clean import clean_content

@@ -6,7 +6,7 @@ import re
 from typing import Final
 
 from rupex.host import HostTree
-from rupex.servers.family import Configured, Surroundings
+from rupex.servers.contract import Configured, Surroundings
 
 _MAIN_FILES: Final = (
     "etc/apache2/apache2.conf",

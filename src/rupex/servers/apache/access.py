@@ -11,7 +11,7 @@ from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.load import all_of, last_of
 from rupex.servers.apache.sections import Applied, Context, last_in
 from rupex.servers.apache.syntax import Directive
-from rupex.servers.patterns import UndeterminedError
+from rupex.servers.common.patterns import UndeterminedError
 
 _CONTAINERS: Final = ("requireall", "requireany", "requirenone")
 
@@ -29,7 +29,7 @@ OPEN: Final = Decision(True, None, None)
 
 def decide(context: Context, exchange: Exchange) -> Decision:
     """Whether a request of a stranger, from an address that no rule speaks of and without a password, is let in. Raises
-    :class:`~rupex.servers.patterns.UndeterminedError`."""
+    :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     older = _older(context, exchange)
     newer = _newer(context, exchange)
     satisfy = last_in(context, "satisfy")

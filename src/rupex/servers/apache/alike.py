@@ -1,4 +1,4 @@
-"""httpd files of one kind (see :mod:`rupex.servers.alike`): parsed once, the others cut out by the same offsets."""
+"""httpd files of one kind (see :mod:`rupex.servers.common.alike`): parsed once, the others cut out by the same offsets."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from typing import Any, Final, NamedTuple
 from msgspec import Struct
 
 from rupex.model import Likeness, Pattern
-from rupex.servers.alike import Language, Shapes, holds_any, shape_of
 from rupex.servers.apache.syntax import Block, Directive, ParsedFile, parse
+from rupex.servers.common.alike import Language, Shapes, holds_any, shape_of
 
 _LANGUAGE: Final = Language(
     re.compile(r"^[ \t]*Server(?:Name|Alias)[ \t]+([^<>\"'\\$*?:\n]+)$", re.MULTILINE | re.IGNORECASE),

@@ -15,9 +15,9 @@ from rupex.servers.apache.process import MOST_INNER, Outcome
 from rupex.servers.apache.scopes import error_page
 from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.apache.tls import speaks_tls
-from rupex.servers.family import Answer, Because, Request
-from rupex.servers.patterns import UndeterminedError
-from rupex.servers.samples import EVERY
+from rupex.servers.common.patterns import UndeterminedError
+from rupex.servers.common.samples import EVERY
+from rupex.servers.contract import Answer, Because, Request
 
 if TYPE_CHECKING:
     from rupex.servers.apache.resolve import ApacheConfiguration

@@ -9,7 +9,7 @@ from typing import Final
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.moves import with_groups
 from rupex.servers.apache.syntax import Directive
-from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.common.patterns import UndeterminedError, search
 
 EARLY: Final = ("setenvif", "setenvifnocase", "browsermatch", "browsermatchnocase")
 """Set as soon as the request is read; SetEnv acts much later, before the headers."""

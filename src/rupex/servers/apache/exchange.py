@@ -10,7 +10,7 @@ from urllib.parse import unquote
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.sections import Walk
 from rupex.servers.apache.syntax import Directive
-from rupex.servers.patterns import UndeterminedError
+from rupex.servers.common.patterns import UndeterminedError
 
 _SAFE: Final = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789$-_.+!*'(),:@&=/~")
 """What ``ap_os_escape_path`` leaves as it is (server/gen_test_char.c, T_OS_ESCAPE_PATH)."""

@@ -12,7 +12,7 @@ from rupex.model import bounds
 from rupex.model.budget import joined
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.syntax import Directive
-from rupex.servers.patterns import UndeterminedError
+from rupex.servers.common.patterns import UndeterminedError
 
 _FUNCTIONS: Final[dict[str, Callable[[str], str]]] = {
     "toupper": str.upper,

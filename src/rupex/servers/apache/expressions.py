@@ -12,7 +12,7 @@ from rupex.model import bounds
 from rupex.model.budget import CHARACTERS_A_STEP, filled, spend
 from rupex.model.numbers import signed_number
 from rupex.servers.apache.exchange import Exchange
-from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.common.patterns import UndeterminedError, search
 
 _TOKEN = re.compile(
     r"""\s*+(?: (?P<string>"(?:[^"\\]|\\.)*+" | '(?:[^'\\]|\\.)*+')

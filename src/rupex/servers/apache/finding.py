@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Generic, TypeVar
 
 from rupex.model.budget import spend
-from rupex.servers.patterns import literal_start
+from rupex.servers.common.patterns import literal_start
 
 Item = TypeVar("Item")
 

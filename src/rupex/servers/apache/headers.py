@@ -19,7 +19,7 @@ from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate, fill
 from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.apache.syntax import Directive
-from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.common.patterns import UndeterminedError, search
 
 SUCCESS: Final = (200, 201, 202, 203, 204, 205, 206, 207, 226, 304)
 """What handlers answer when all is well. Errors that a handler passes on from another server have both tables as well."""

@@ -13,10 +13,10 @@ from rupex.masking.quoting import quoted
 from rupex.model import Problem
 from rupex.model.budget import spend
 from rupex.model.numbers import whole_number
-from rupex.servers.alike import ByKind
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.syntax import Block, Directive, split_words
-from rupex.servers.samples import EVERY
+from rupex.servers.common.alike import ByKind
+from rupex.servers.common.samples import EVERY
 
 _ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|[0-9]{1,5}))?")
 _SCHEME = re.compile(r"^[a-z][a-z0-9+.-]*://", re.IGNORECASE)

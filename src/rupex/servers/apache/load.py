@@ -11,7 +11,7 @@ from typing import Final
 from msgspec import structs
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree import inside
+from rupex.host.tree.host_tree import inside
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, UndeterminedError, allow_for, filled, spend
@@ -19,7 +19,7 @@ from rupex.model.numbers import whole_number
 from rupex.servers.apache.alike import Templates
 from rupex.servers.apache.modules import STATIC, identifier, owner
 from rupex.servers.apache.syntax import Block, Directive, ParsedFile
-from rupex.servers.patterns import search
+from rupex.servers.common.patterns import search
 
 _VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
 _EXPORT = re.compile(

@@ -8,14 +8,14 @@ from functools import cached_property
 from typing import Final, NamedTuple
 
 from rupex.host import HostTree
-from rupex.host.tree import inside
+from rupex.host.tree.host_tree import inside
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.moves import prefix_length, rest_behind, with_groups
 from rupex.servers.apache.syntax import Directive
-from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.common.patterns import UndeterminedError, search
 
 _ALIASES: Final = ("alias", "aliasmatch", "scriptalias", "scriptaliasmatch")
 _SCRIPTS: Final = "/cgi-bin/"

@@ -13,7 +13,7 @@ from rupex.servers.apache.expressions import fill
 from rupex.servers.apache.load import all_of
 from rupex.servers.apache.sections import Context
 from rupex.servers.apache.syntax import Block, Directive
-from rupex.servers.patterns import search
+from rupex.servers.common.patterns import search
 
 if TYPE_CHECKING:
     import regex
@@ -67,7 +67,7 @@ def moves_of_sections(context: Context) -> Iterator[Move]:
 
 def moved(move: Move, exchange: Exchange, *, is_section: bool = False) -> str | None:
     """Where a redirect sends a request, an empty text for a status alone, None when it is not meant. Raises
-    :class:`~rupex.servers.patterns.UndeterminedError`."""
+    :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     uri = exchange.uri
     if move.pattern is not None:
         found = search(move.pattern, uri)

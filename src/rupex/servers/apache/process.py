@@ -34,7 +34,7 @@ from rupex.servers.apache.sections import (
     options,
 )
 from rupex.servers.apache.syntax import Block, Directive
-from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.common.patterns import UndeterminedError, search
 
 
 class Outcome(Struct, kw_only=True):

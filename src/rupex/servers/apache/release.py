@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Final
 
 from rupex.host import HostTree
-from rupex.host.packages import DPKG_STATUS
-from rupex.servers.releases import Release, Releases
+from rupex.host.facts.packages import DPKG_STATUS
+from rupex.servers.common.releases import Release, Releases
 
 RELEASES: Final = Releases("apache", "httpd", ("apache2", "apache2-bin", "httpd", "apache"))
 default = RELEASES.default

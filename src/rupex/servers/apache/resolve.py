@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
-from rupex.host.tree import inside
+from rupex.host.tree.host_tree import inside
 from rupex.model import (
     Alike,
     CertificateUse,
@@ -20,7 +20,6 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.budget import PER_MEMBER, spend
-from rupex.servers.alike import ByKind
 from rupex.servers.apache.alike import is_opaque
 from rupex.servers.apache.answer import answer_request
 from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_virtuals
@@ -32,9 +31,10 @@ from rupex.servers.apache.sections import is_pattern
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
 from rupex.servers.apache.syntax import Block
 from rupex.servers.apache.tls import TlsResolver, speaks_tls
-from rupex.servers.exposure import OVERRIDE_FILE
-from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
-from rupex.servers.kinds import endpoints_by_kind
+from rupex.servers.common.alike import ByKind
+from rupex.servers.common.document_roots import OVERRIDE_FILE
+from rupex.servers.common.kinds import endpoints_by_kind
+from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
 
 
 class Member(NamedTuple):
@@ -46,7 +46,7 @@ class Member(NamedTuple):
 
 
 class ApacheConfiguration:
-    """One httpd configuration, resolved. The protocol is :class:`~rupex.servers.family.Configured`."""
+    """One httpd configuration, resolved. The protocol is :class:`~rupex.servers.contract.Configured`."""
 
     family = "apache"
     stores: tuple[StoreUse, ...] = ()

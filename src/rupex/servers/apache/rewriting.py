@@ -17,7 +17,7 @@ from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import Captured, RewriteMaps, escaped_capture, expanded
 from rupex.servers.apache.expressions import compare, evaluate
 from rupex.servers.apache.syntax import Block, Directive
-from rupex.servers.patterns import UndeterminedError, literal_start, search
+from rupex.servers.common.patterns import UndeterminedError, literal_start, search
 
 _ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 _STATUS_WORDS: Final = {"temp": 302, "permanent": 301, "seeother": 303}

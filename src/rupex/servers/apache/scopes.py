@@ -10,7 +10,7 @@ from typing import Final, Literal, NamedTuple
 from msgspec import structs
 
 from rupex.host import HostTree
-from rupex.host.tree import inside
+from rupex.host.tree.host_tree import inside
 from rupex.http.assets import matches_only_assets
 from rupex.model import (
     Dropped,
@@ -39,9 +39,9 @@ from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pat
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.tls import speaks_tls
 from rupex.servers.apache.upstream import UpstreamReader
-from rupex.servers.exposure import DocumentRoots, exposed
-from rupex.servers.patterns import UndeterminedError, search
-from rupex.servers.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
+from rupex.servers.common.document_roots import DocumentRoots, exposed
+from rupex.servers.common.patterns import UndeterminedError, search
+from rupex.servers.common.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 
 _STATUS_PAGES: Final[Mapping[str, Literal["status", "admin"]]] = {
     "server-status": "status", "server-info": "status", "ldap-status": "status", "balancer-manager": "admin",

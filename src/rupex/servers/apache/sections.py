@@ -13,7 +13,7 @@ from typing import Final, Literal, NamedTuple
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree import inside
+from rupex.host.tree.host_tree import inside
 from rupex.model import Problem, bounds
 from rupex.model.budget import spend
 from rupex.servers.apache.finding import PathIndex
@@ -21,7 +21,7 @@ from rupex.servers.apache.hosts import Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.modules import owner
 from rupex.servers.apache.syntax import Block, Directive, parse
-from rupex.servers.patterns import search
+from rupex.servers.common.patterns import search
 
 Kind = Literal["server", "folder", "override", "file", "path", "condition"]
 
@@ -164,7 +164,7 @@ class SectionReader:
 
     def meant_by(self, path: str) -> list[Directive]:
         """The Location sections that hold for a URL path, in order. Raises
-        :class:`~rupex.servers.patterns.UndeterminedError`."""
+        :class:`~rupex.servers.common.patterns.UndeterminedError`."""
         return [section for section in self._by_path.candidates(path) if matches_path(section, path)]
 
     def _folders_called(self, folder: str) -> list[Directive]:
@@ -179,7 +179,7 @@ class SectionReader:
     def walk(self, file: str, before: Walk | None = None) -> Walk:
         """The way to ``file`` (with a leading slash). ``before``: the way that a request went to which this one answers: it is
         not gone again to what is there and ends in the same folder (the cache of ap_directory_walk). Raises
-        :class:`~rupex.servers.patterns.UndeterminedError`."""
+        :class:`~rupex.servers.common.patterns.UndeterminedError`."""
         names = file.count("/")
         spend(1 + names * names)  # each of them is looked up from the root
         walked = self._walked(file)
@@ -191,7 +191,7 @@ class SectionReader:
     def of(self, path: str, walk: Walk | None, holds: Callable[[Directive], bool], index: str = "") -> Context:
         """What holds for the URL ``path`` that is mapped to a file by ``walk`` (None: to no file). ``holds`` decides If
         sections; ``index``: the page that stands for a folder. Raises
-        :class:`~rupex.servers.patterns.UndeterminedError`."""
+        :class:`~rupex.servers.common.patterns.UndeterminedError`."""
         found = list(self.base)
         if walk is not None:
             found += walk.applied
@@ -387,7 +387,7 @@ def _is_folder(section: Directive, folder: str) -> bool:
 
 
 def matches_path(section: Directive, path: str) -> bool:
-    """Whether a Location section holds for a URL path. Raises :class:`~rupex.servers.patterns.UndeterminedError`."""
+    """Whether a Location section holds for a URL path. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     if not section.args:
         return False
     wanted = section.args[-1]

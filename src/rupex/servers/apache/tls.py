@@ -22,12 +22,12 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.endpoint import ProtocolVersion
-from rupex.servers.alike import ByKind
 from rupex.servers.apache.hosts import Listener, Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.release import Release, default
 from rupex.servers.apache.syntax import Block, Directive
-from rupex.servers.family import Surroundings
+from rupex.servers.common.alike import ByKind
+from rupex.servers.contract import Surroundings
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
 from rupex.tls.negotiate import Abilities, negotiable, security_level

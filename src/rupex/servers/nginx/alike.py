@@ -1,4 +1,4 @@
-"""nginx files of one kind (see :mod:`rupex.servers.alike`): parsed once, the others cut out by the same offsets."""
+"""nginx files of one kind (see :mod:`rupex.servers.common.alike`): parsed once, the others cut out by the same offsets."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import Any, Final, NamedTuple
 from msgspec import Struct
 
 from rupex.model import Likeness, Pattern, Provenance
-from rupex.servers.alike import Language, Shapes, holds_any, shape_of
+from rupex.servers.common.alike import Language, Shapes, holds_any, shape_of
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive, ParsedFile, SourceText
 

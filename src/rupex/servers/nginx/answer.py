@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Final
 from urllib.parse import unquote
 
 from rupex.model import Header
-from rupex.servers.family import Answer, Because, Request
+from rupex.servers.common.patterns import UndeterminedError, search
+from rupex.servers.contract import Answer, Because, Request
 from rupex.servers.nginx.listeners import Listener, Virtual
 from rupex.servers.nginx.locations import scope_identity
 from rupex.servers.nginx.process import Outcome
 from rupex.servers.nginx.variables import Exchange
-from rupex.servers.patterns import UndeterminedError, search
 
 if TYPE_CHECKING:
     from rupex.servers.nginx.resolve import NginxConfiguration

@@ -15,9 +15,9 @@ from msgspec import Struct
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, Provenance
 from rupex.model.budget import spend
+from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
-from rupex.servers.patterns import UndeterminedError, search
 
 # The words that may follow the address (ngx_http_core_module, "listen"), those of older and newer releases among them.
 _LISTEN_WORD = re.compile(

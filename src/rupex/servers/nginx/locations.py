@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 from typing import Final, Literal
 
 from rupex.model.endpoint import Match
+from rupex.servers.common.patterns import search
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.variables import Exchange
-from rupex.servers.patterns import search
 
 UPSTREAM_DIRECTIVES: Final = ("proxy_pass", "fastcgi_pass", "uwsgi_pass", "scgi_pass", "grpc_pass", "memcached_pass")
 

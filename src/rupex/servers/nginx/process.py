@@ -14,6 +14,7 @@ from typing import Final
 from rupex.model import Provenance, bounds
 from rupex.model.budget import PER_REQUEST, spend
 from rupex.model.numbers import whole_number
+from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, AccessReader, realm_of
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content, Kind
@@ -21,7 +22,6 @@ from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Loc
 from rupex.servers.nginx.rewriting import REDIRECT_STATUSES, REWRITE_NAMES, Ended, Way, run_rewrites
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange
-from rupex.servers.patterns import UndeterminedError
 
 # Directives that answer by themselves, whatever lies under the document root.
 HANDLERS: Final = (*UPSTREAM_DIRECTIVES, "stub_status", "empty_gif", "vhost_traffic_status_display", "api", "status")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cache
 from typing import Final
 
-from rupex.servers.releases import Release, Releases
+from rupex.servers.common.releases import Release, Releases
 
 RELEASES: Final = Releases(
     "nginx", "nginx", ("nginx", "nginx-core", "nginx-light", "nginx-full", "nginx-extras", "nginx-common")

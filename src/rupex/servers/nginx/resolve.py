@@ -18,9 +18,9 @@ from rupex.model import (
     default_of,
 )
 from rupex.model.budget import PER_MEMBER, spend
-from rupex.servers.alike import ByKind
-from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
-from rupex.servers.kinds import endpoints_by_kind
+from rupex.servers.common.alike import ByKind
+from rupex.servers.common.kinds import endpoints_by_kind
+from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.nginx.answer import answer_request
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
@@ -43,7 +43,7 @@ class Member(NamedTuple):
 
 
 class NginxConfiguration:
-    """One nginx configuration, resolved. The protocol is :class:`~rupex.servers.family.Configured`."""
+    """One nginx configuration, resolved. The protocol is :class:`~rupex.servers.contract.Configured`."""
 
     family = "nginx"
     overrides: tuple[str, ...] = ()

@@ -10,12 +10,12 @@ from rupex.masking.quoting import quoted
 from rupex.model import Provenance
 from rupex.model.budget import spend
 from rupex.model.numbers import whole_number
+from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.locations import Location
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange, escape_arguments, unescape_redirect
-from rupex.servers.patterns import UndeterminedError, search
 
 REDIRECT_STATUSES: Final = (301, 302, 303, 307, 308)
 REWRITE_NAMES: Final = frozenset({"return", "rewrite", "if", "set", "break"})
@@ -52,7 +52,7 @@ class Way:
 def run_rewrites(block: Block, exchange: Exchange, way: Way, content: Content, *, lenient: bool) -> Ended | str | None:
     """Run the rewrite directives of one block. A final answer; or ``last`` or ``break``; or None at its end. ``lenient``: a
     condition that only run time knows and that can do no more than refuse, or send on inside, is taken not to hold. Raises
-    :class:`~rupex.servers.patterns.UndeterminedError`."""
+    :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     for child in block.in_order(REWRITE_NAMES):
         spend(1)
         if isinstance(child, Block):

@@ -21,7 +21,9 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.budget import PER_NAME, PER_SCOPE, spend
-from rupex.servers.exposure import DocumentRoots, exposed
+from rupex.servers.common.document_roots import DocumentRoots, exposed
+from rupex.servers.common.patterns import UndeterminedError
+from rupex.servers.common.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.nginx.access import AccessReader
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
@@ -34,8 +36,6 @@ from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited
 from rupex.servers.nginx.upstream import UpstreamReader
 from rupex.servers.nginx.variables import DECODED, Exchange, names_in, read_definitions
-from rupex.servers.patterns import UndeterminedError
-from rupex.servers.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 
 NOTHING_TOLD: Final[Mapping[str | None, Outcome]] = {}
 

@@ -23,8 +23,8 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion
 from rupex.model.provenance import How
-from rupex.servers.alike import ByKind
-from rupex.servers.family import Surroundings
+from rupex.servers.common.alike import ByKind
+from rupex.servers.contract import Surroundings
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.listeners import Listener, Virtual
 from rupex.servers.nginx.load import LoadedConfig

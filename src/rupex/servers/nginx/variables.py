@@ -1,7 +1,7 @@
 """nginx's variables for one request, the texts that hold them, and the tables (map, geo) that define them.
 
 Follows ``ngx_http_script_compile`` (src/http/ngx_http_script.c), ngx_http_core_module, "Embedded Variables", and
-ngx_http_map_module. A variable that only run time knows raises :class:`~rupex.servers.patterns.UndeterminedError`.
+ngx_http_map_module. A variable that only run time knows raises :class:`~rupex.servers.common.patterns.UndeterminedError`.
 """
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ from urllib.parse import quote
 
 from rupex.model.budget import joined, spend
 from rupex.model.numbers import whole_number
+from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block, blocks_of_each_kind
-from rupex.servers.patterns import UndeterminedError, search
 
 if TYPE_CHECKING:
     import regex

@@ -6,7 +6,7 @@ import re
 from typing import Final
 
 from rupex.host import HostTree, TreeError
-from rupex.servers.family import Configured, Surroundings
+from rupex.servers.contract import Configured, Surroundings
 
 _PATTERNS: Final = (
     "etc/tomcat*/server.xml", "var/lib/tomcat*/conf/server.xml", "opt/tomcat*/conf/server.xml",

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from rupex.servers.family import Answer, Because, Request
-from rupex.servers.samples import EVERY
+from rupex.servers.common.samples import EVERY
+from rupex.servers.contract import Answer, Because, Request
 from rupex.servers.tomcat.paths import normalise
 from rupex.servers.tomcat.process import address_of, port_of
 from rupex.servers.tomcat.syntax import Element

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Final, NamedTuple
 
-from rupex.host.tree import inside
+from rupex.host.tree.host_tree import inside
 from rupex.http.urls import authority_of
 from rupex.model import (
     Header,
@@ -15,8 +15,8 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_REQUEST, spend
 from rupex.model.numbers import whole_number
-from rupex.servers.patterns import UndeterminedError, search
-from rupex.servers.samples import EVERY
+from rupex.servers.common.patterns import UndeterminedError, search
+from rupex.servers.common.samples import EVERY
 from rupex.servers.tomcat.deployed import Context, Reader
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite

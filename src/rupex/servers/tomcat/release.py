@@ -9,8 +9,8 @@ from msgspec import Struct
 
 from rupex.host import TreeError
 from rupex.model import Provenance
-from rupex.servers.family import Surroundings
-from rupex.servers.releases import Release, Releases
+from rupex.servers.common.releases import Release, Releases
+from rupex.servers.contract import Surroundings
 from rupex.servers.tomcat.syntax import parse_properties
 
 RELEASES: Final = Releases(
@@ -31,7 +31,7 @@ class Java(Struct, frozen=True):
 
 
 def find_release(around: Surroundings, main_path: str) -> Release:
-    """As :meth:`~rupex.servers.releases.Releases.find`; the folder of the configuration may tell it, or the package."""
+    """As :meth:`~rupex.servers.common.releases.Releases.find`; the folder of the configuration may tell it, or the package."""
     line = re.search(r"tomcat-?([0-9]{1,4})(?:\.([0-9]{1,4})\.([0-9]{1,4}))?(?![0-9])", main_path)
     by_path = None
     if line is not None and line[2]:

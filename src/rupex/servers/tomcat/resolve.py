@@ -32,9 +32,9 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_MEMBER, PER_NAME, PER_SCOPE, spend
 from rupex.model.numbers import signed_number, whole_number
-from rupex.servers.family import WHOLE, Answer, Request, Share, Surroundings
-from rupex.servers.kinds import endpoints_by_kind
-from rupex.servers.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
+from rupex.servers.common.kinds import endpoints_by_kind
+from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
+from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.tomcat.answer import answer_request
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
 from rupex.servers.tomcat.process import Member, Processor, address_of, port_of
@@ -46,7 +46,7 @@ _PASSWORDS: Final = ("certificateKeystorePassword", "keystorePass", "truststoreP
 
 
 class TomcatConfiguration:
-    """One Tomcat configuration, resolved. The protocol is :class:`~rupex.servers.family.Configured`."""
+    """One Tomcat configuration, resolved. The protocol is :class:`~rupex.servers.contract.Configured`."""
 
     family = "tomcat"
     overrides: tuple[str, ...] = ()

@@ -16,7 +16,7 @@ from rupex.masking.quoting import quoted
 from rupex.model import Provenance
 from rupex.model.budget import filled, spend
 from rupex.model.numbers import whole_number
-from rupex.servers.patterns import UndeterminedError, search
+from rupex.servers.common.patterns import UndeterminedError, search
 
 _STATUS_WORDS: Final = {"": 302, "temp": 302, "permanent": 301, "seeother": 303}
 _FLAG_NAMES: Final = {
@@ -99,7 +99,7 @@ def _flags(text: str) -> dict[str, str]:
 
 
 def rewrite(rules: tuple[Rule, ...], subject: Subject, release: tuple[int, ...]) -> Rewritten:
-    """Follow ``rules``, in order. Raises :class:`~rupex.servers.patterns.UndeterminedError`."""
+    """Follow ``rules``, in order. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     path, by, adds_query = subject.path, None, False
     for rule in rules:
         spend(1)

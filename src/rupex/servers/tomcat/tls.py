@@ -11,7 +11,7 @@ from typing import Any, Final
 
 from rupex.model import CertificateUse, Provenance, Setting, TicketKeys, Tls, default_of, unknown
 from rupex.model.endpoint import ProtocolVersion
-from rupex.servers.family import Surroundings
+from rupex.servers.contract import Surroundings
 from rupex.servers.tomcat.release import Java, Release, default
 from rupex.servers.tomcat.syntax import Element
 from rupex.tls.negotiate import Abilities, negotiable, signs
@@ -31,7 +31,7 @@ class TlsResolver:
         self.release, self.java, self.around, self.base = release, java, around, base
 
     def path(self, name: str) -> str:
-        from rupex.host.tree import inside
+        from rupex.host.tree.host_tree import inside
 
         return inside(name.removeprefix("file:") if name.startswith(("/", "file:/")) else f"{self.base}/{name}")
 

@@ -1,0 +1,1 @@
+"""What the files of a host say of it: packages, processes, sockets, packet filters, jobs, keys."""

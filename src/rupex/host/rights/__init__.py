@@ -1,0 +1,1 @@
+"""Who may read a file: accounts, groups and access lists."""

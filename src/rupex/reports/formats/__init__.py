@@ -1,0 +1,1 @@
+"""The forms of a run document that machines read."""

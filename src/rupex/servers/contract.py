@@ -1,0 +1,146 @@
+"""What a server family provides."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Final, Protocol
+
+from msgspec import Struct
+
+from rupex.host import CredentialStore, HostTree
+from rupex.model import (
+    Alike,
+    CertificateUse,
+    Endpoint,
+    Problem,
+    Provenance,
+    Sample,
+    Service,
+    Setting,
+    StoreUse,
+)
+from rupex.tls.openssl import Library
+
+
+class Surroundings(Struct, frozen=True):
+    """What a configuration lives in: the host tree, its credentials, the crypto library, and what the user says of
+    versions that the tree does not show (family or ``openssl`` to a version such as ``1.18``)."""
+
+    tree: HostTree
+    credentials: CredentialStore
+    library: Library
+    assumed: Mapping[str, str]
+
+
+class Request(Struct, frozen=True, kw_only=True):
+    """A request as a client would send it. ``address``: the address and port it is sent to, None for any listener
+    that takes it. ``status``: ask for the headers of an answer with this status."""
+
+    method: str = "GET"
+    scheme: str
+    name: str
+    port: int
+    path: str
+    query: str | None = None
+    headers: tuple[tuple[str, str], ...] = ()
+    address: str | None = None
+    status: int | None = None
+
+
+class Because(Struct, frozen=True):
+    """One step of an answer's reason."""
+
+    message: str
+    provenance: Provenance
+
+
+class Answer(Struct, frozen=True, kw_only=True):
+    """What a server will answer to one request. ``status`` None: content, not configuration, decides it.
+
+    ``closed``: the connection is closed without an answer. ``unknown``: why the answer cannot be told further.
+    """
+
+    endpoint: str
+    scope: str
+    transport: str
+    status: int | None = None
+    location: str | None = None
+    headers: tuple[tuple[str, str], ...] = ()
+    why: tuple[Because, ...] = ()
+    closed: bool = False
+    unknown: str | None = None
+
+
+class Share(Struct, frozen=True):
+    """A contiguous part of a configuration, from 0 (its start) to 1 (its end), so that several cores can work on it."""
+
+    start: float = 0.0
+    end: float = 1.0
+
+    @property
+    def is_first(self) -> bool:
+        return self.start == 0
+
+    def bounds(self, size: int) -> tuple[int, int]:
+        """The first item of ``size`` that belongs to this share, and the first behind it."""
+        return round(size * self.start), round(size * self.end)
+
+
+WHOLE: Final = Share()
+
+
+class Configured(Protocol):
+    """A configuration as one family understands it."""
+
+    family: str
+    version: Setting[str]
+    main_path: str
+    services: tuple[Service, ...]
+    problems: tuple[Problem, ...]
+    files: Mapping[str, tuple[Provenance, ...]]
+    texts: Mapping[str, str]
+    """The files that could be read, as text."""
+    overrides: tuple[str, ...]
+    """Override files below document roots, read or not."""
+    stores: tuple[StoreUse, ...]
+    """Key stores that the configuration names."""
+
+    def endpoints(
+        self, share: Share = WHOLE, *, outlines: bool = False
+    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
+        """The endpoints of a share of the virtual hosts, in order; and, by id, how some of them come of others.
+
+        ``outlines``: those that come of others may be left without their scopes.
+        """
+        ...
+
+    def samples(self, endpoints: Iterable[Endpoint]) -> Iterable[Sample]:
+        """What came with the package and is still served by one of ``endpoints``."""
+        ...
+
+    def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
+        """Each certificate and key that the configuration names, with the ids of the endpoints that use it."""
+        ...
+
+    def answer(self, request: Request) -> Answer | None:
+        """What ``request`` gets; None when nothing listens where it is sent."""
+        ...
+
+
+class Family(Protocol):
+    """One kind of server."""
+
+    name: str
+
+    def find(self, tree: HostTree, start: str) -> list[str]:
+        """The main files of this family's configurations in ``tree``, below ``start`` (``""``: anywhere). ``start`` may
+        be such a file itself, by any name."""
+        ...
+
+    def looks_like(self, text: str) -> bool:
+        """Whether ``text`` is written in this family's language, as far as one file can tell."""
+        ...
+
+    def resolve(self, main_path: str, around: Surroundings) -> Configured:
+        """Read the configuration that starts at ``main_path``. Never raises for what is in it."""
+        ...

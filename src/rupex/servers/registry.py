@@ -1,0 +1,34 @@
+"""How families are found."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from importlib.metadata import entry_points
+from pathlib import Path
+from pkgutil import iter_modules
+from typing import Final
+
+from rupex.model import RupexError
+from rupex.servers.contract import Family
+
+GROUP: Final = "rupex.servers"
+_SHARED: Final = "common"
+
+
+def load_families() -> dict[str, Family]:
+    """All installed families by name: the packages beside this module, and what third parties register as entry points."""
+    found: dict[str, Family] = {}
+    for module in iter_modules([str(Path(__file__).parent)]):
+        if module.ispkg and module.name != _SHARED:
+            found[module.name] = import_module(f"rupex.servers.{module.name}").FAMILY
+    for entry in entry_points(group=GROUP):
+        found[entry.name] = entry.load()
+    return found
+
+
+def family_called(name: str) -> Family:
+    """The family ``name``. Raises :class:`~rupex.model.RupexError`, naming those there are."""
+    families = load_families()
+    if name not in families:
+        raise RupexError(f"unknown server family {name!r}; there are: {', '.join(sorted(families))}")
+    return families[name]

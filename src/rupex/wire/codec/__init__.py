@@ -1,0 +1,1 @@
+"""TLS records and messages: bytes in, values out."""

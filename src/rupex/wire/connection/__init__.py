@@ -1,0 +1,1 @@
+"""The only sockets: connections within limits, HTTP, handshakes of the library."""

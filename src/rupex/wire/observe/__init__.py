@@ -1,0 +1,1 @@
+"""A name at a port, seen from outside, in the words of the model."""

@@ -1,0 +1,1 @@
+"""Which versions, suites, groups and signatures a listener takes, and in which order."""
