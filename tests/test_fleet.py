@@ -326,7 +326,8 @@ class FleetTest(TreeTest):
 
 def _heed_interrupts() -> None:
     """In the child: a program that runs the tests in the background may have made them ignored."""
-    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    for number in (signal.SIGINT, signal.SIGHUP):  # a shell in the background, and nohup, leave them ignored
+        signal.signal(number, signal.SIG_DFL)
 
 
 def _children(parent: int) -> list[int]:
