@@ -324,8 +324,9 @@ class LargeHostTest(TreeTest):
         for delay in (0.0, 0.1, 0.2, 0.4, 0.6, 0.9):
             command = [RUPEX, "audit", str(self.root), "--quiet", "--output", str(output)]
             running = subprocess.Popen(
-                command, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, start_new_session=True
-            )
+                command, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, start_new_session=True,
+                preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # a shell's background leaves it ignored
+            )  # fmt: skip
             maps = Path(f"/proc/{running.pid}/maps")
             while running.poll() is None and "msgspec" not in maps.read_text():  # until then Python itself is starting
                 time.sleep(0.001)
