@@ -157,4 +157,4 @@ class AlteredTest(unittest.TestCase):
         with mock.patch("rupex.history.store._MOST_DOCUMENT_BYTES", 1 << 20):
             status, _, errors = run("report", "run:1", "--history", file)
         self.assertEqual(status, 2)
-        self.assertIn("more bytes than are read", errors)
+        self.assertIn("is larger than", errors)

@@ -147,7 +147,7 @@ class DerivationTest(TreeTest):
             mock.patch("rupex.pki.keystores._open_pkcs12", _endless),
             mock.patch.object(bounds, "DERIVATION_SECONDS", 1),
         ):
-            self.assertRaisesRegex(CredentialError, "takes too long", open_keystore, store(1), None)
+            self.assertRaisesRegex(CredentialError, "not opened: it takes longer", open_keystore, store(1), None)
         self.assertEqual(apart(lambda: b"done", 5), b"done")
 
 

@@ -98,7 +98,7 @@ class OddFilesTest(TreeTest):
         )
         self.assertEqual(len(host.endpoints), 1)
         with mock.patch.object(bounds, "ARCHIVE_NAMES", 1000):
-            self.assertIn("folders", " ".join(problem.message for problem in open_tree(archive).tree.problems))
+            self.assertIn("folder paths", " ".join(problem.message for problem in open_tree(archive).tree.problems))
 
     def test_an_archive_whose_headers_refer_to_themselves(self) -> None:
         made = io.BytesIO()

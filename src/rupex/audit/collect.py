@@ -141,8 +141,8 @@ def _host_of(scene: Scene, share: Share, *, outlines: bool) -> Host:
 
 def _exhausted(budget: Budget) -> Problem:
     words = (
-        f"what it configures takes more than {budget.steps:,} steps to work out, the bound for one host; Rupex stopped at "
-        f"{budget.stopped_at or 'its start'}, and what comes from there on is unknown"
+        f"the configuration takes more than {budget.steps:,} steps to evaluate, the limit for one host; evaluation stopped at "
+        f"{budget.stopped_at or 'its start'}, and everything after it is unknown"
     )
     return Problem("bound", None, None, words, True)
 

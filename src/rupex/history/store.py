@@ -170,7 +170,7 @@ class History:
         try:
             return msgspec.convert(rows, kind)
         except msgspec.ValidationError as error:
-            raise RupexError(f"history {self.where}: it has rows that cannot be ({error})") from None
+            raise RupexError(f"history {self.where}: invalid row ({error})") from None
 
     def close(self) -> None:
         self._engine.dispose()
@@ -204,7 +204,7 @@ class History:
         runs = self._sound(found, list[StoredRun])
         for run in runs:
             if not is_time(run.started):
-                raise RupexError(f"history {self.where}: run {run.id} did not start at a time")
+                raise RupexError(f"history {self.where}: run {run.id} has an invalid start time")
         return runs
 
     def run(self, number: int) -> Run:
@@ -217,7 +217,7 @@ class History:
             with zstandard.ZstdDecompressor(max_window_size=_LARGEST_WINDOW).stream_reader(found) as stream:
                 content = stream.read(_MOST_DOCUMENT_BYTES + 1)
             if len(content) > _MOST_DOCUMENT_BYTES:
-                raise RupexError(f"history {self.where}: run {number} has more bytes than are read")
+                raise RupexError(f"history {self.where}: run {number} is larger than {_MOST_DOCUMENT_BYTES} bytes")
             return msgspec.msgpack.decode(content, type=Run)
         except (zstandard.ZstdError, msgspec.MsgspecError, TypeError, RecursionError) as error:
             raise RupexError(f"history {self.where}: run {number} cannot be read ({error})") from None

@@ -89,7 +89,7 @@ class Budget:
         if self.left < 0:
             if self.stopped_at is None:
                 self.stopped_at = self.at
-            raise ExhaustedError(f"working it out takes more than {self.steps:,} steps, the bound for one host")
+            raise ExhaustedError(f"evaluating it takes more than {self.steps:,} steps, the limit for one host")
 
 
 _IN_FORCE: ContextVar[Budget | None] = ContextVar("budget", default=None)

@@ -135,7 +135,7 @@ def rsa_flaw(n: int, e: int, p: int, q: int) -> str:
     A.1.1 and A.1.3).
     """
     if n.bit_length() > bounds.RSA_BITS:
-        return f"its modulus has more than {bounds.RSA_BITS:,} bits, the most that OpenSSL takes"
+        return f"its modulus has more than {bounds.RSA_BITS:,} bits, the limit of OpenSSL"
     if max(p, q).bit_length() > n.bit_length() or p * q != n or min(p, q) < 2:
         return "its modulus is not the product of its primes"
     if e.bit_length() > 256:

@@ -28,9 +28,7 @@ def refuse_costly(content: bytes) -> None:
     """Raises :class:`~rupex.pki.certificates.CredentialError` for a file, PEM or DER, of which a derivation takes more rounds
     than are done for anybody."""
     if rounds_in(content) > bounds.DERIVATION_ROUNDS:
-        raise CredentialError(
-            f"opening it takes more than {bounds.DERIVATION_ROUNDS:,} rounds of deriving keys; it was not tried"
-        )
+        raise CredentialError(f"not opened: more than {bounds.DERIVATION_ROUNDS:,} rounds of key derivation")
 
 
 def rounds_in(content: bytes) -> int:

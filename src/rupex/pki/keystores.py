@@ -71,7 +71,7 @@ def open_keystore(content: bytes, given: str | None) -> Keystore:
     refuse_costly(content)
     told = apart(lambda: msgspec.msgpack.encode(_open_with_any(content, tries)), bounds.DERIVATION_SECONDS)
     if told is None:
-        raise CredentialError("opening it takes too long; it was given up")
+        raise CredentialError(f"not opened: it takes longer than {bounds.DERIVATION_SECONDS} s of processor time")
     return msgspec.msgpack.decode(told, type=Keystore)
 
 

@@ -37,7 +37,9 @@ def decode_run(content: bytes, label: str) -> Run:
         raise RupexError(f"{label}: no sound run document: {error}") from None
     for place, time in _times(run):
         if not is_time(time):
-            raise RupexError(f"{label}: no sound run document: no time such as 2026-11-24T09:30:00Z - at `$.{place}`")
+            raise RupexError(
+                f"{label}: no sound run document: not a time such as 2026-11-24T09:30:00Z - at `$.{place}`"
+            )
     return run
 
 

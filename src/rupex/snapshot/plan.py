@@ -208,7 +208,7 @@ def _walk(tree: HostTree, folder: str, depth: int, closed: dict[str, str]) -> It
         yield None
         return
     if len(names) > MOST_NAMES:
-        closed.setdefault(folder, f"of its {len(names)} names only {MOST_NAMES} were looked at")
+        closed.setdefault(folder, f"only {MOST_NAMES} of its {len(names)} names were read")
         yield None
     for name in names[:MOST_NAMES]:
         path = f"{folder}/{name}"

@@ -134,7 +134,7 @@ class ArchiveTree(HostTree):
             self._problem("syntax", clean, "a device was left out")
             return
         if not is_possible(clean):
-            self._problem("bound", clean[:80] + "…", "no file can have so long a path")
+            self._problem("bound", clean[:80] + "…", "the path is longer than any file system allows")
             return
         self._entries[clean] = Member(
             name, member.type, stat.S_IMODE(member.mode), member.uid, member.gid, member.uname, member.gname, member.size,
@@ -172,7 +172,7 @@ class ArchiveTree(HostTree):
             self._note(name)
             if self._named > bounds.ARCHIVE_NAMES:
                 self._problem(
-                    "bound", self.root.name, f"more than {bounds.ARCHIVE_NAMES} characters of folders are not read"
+                    "bound", self.root.name, f"more than {bounds.ARCHIVE_NAMES} characters of folder paths are not read"
                 )
                 break
 
@@ -298,7 +298,7 @@ class _Bounded:
         if self._left < 0:
             raise _TooLargeError
         if self._beyond > _READS_BEYOND:
-            raise EOFError("it ends before what its headers announce")
+            raise EOFError("it is shorter than its headers announce")
         return data
 
 

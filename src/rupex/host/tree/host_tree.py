@@ -141,7 +141,7 @@ class HostTree(ABC):
         """``rest`` from the real folder ``here`` on, name by name as the kernel does it (path_resolution(7)): ``..`` behind a
         link goes up from where the link leads, and stops at the root. ``path`` is what was asked for."""
         if len(path) > bounds.PATH_CHARACTERS:
-            raise TreeError("missing", path[:80] + "…", "no file can have so long a path")
+            raise TreeError("missing", path[:80] + "…", "the path is longer than any file system allows")
         waiting, links = rest.split("/")[::-1], 0
         while waiting:
             name = waiting.pop()

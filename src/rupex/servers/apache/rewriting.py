@@ -167,7 +167,7 @@ class Rewriter:
             passes = passes or rule.has("pt")
             if rule.has("n"):
                 if rounds == _MOST_ROUNDS:
-                    raise UndeterminedError(f"the rules start again more than {_MOST_ROUNDS} times")
+                    raise UndeterminedError(f"[N] restarts the rules more than {_MOST_ROUNDS} times")
                 position, rounds = 0, rounds + 1
                 spend(1 + len(rules) // _RULES_A_STEP)
                 continue

@@ -160,7 +160,7 @@ class ScopeReader:
                 if path != "/":
                     found.setdefault(("prefix", path + "/"), Place("folder", path + "/", f"{path}/{SAMPLE_TAIL}", None))
             if below.not_seen and _may_be_overridden(processor):
-                words = f"override files further down were not looked for, since {below.not_seen}"
+                words = f"override files below it were not searched: {below.not_seen}"
                 found["folder", "/…"] = Place("folder", "/…", None, None, words)
         yield from sorted(found.values(), key=lambda place: (place.match == "regex", len(place.path)))
 

@@ -61,11 +61,11 @@ class DocumentRoots:
                 not_seen = error.message
                 break
             if not self.tree.is_listed(real):
-                not_seen = "the snapshot has not all its files"
+                not_seen = "the snapshot does not list all its files"
             for name in names:
                 looked += 1
                 if looked > self.most:
-                    not_seen = f"it has more than {self.most} files and folders"
+                    not_seen = f"more than {self.most} files and folders"
                     break
                 path = f"{folder}/{name}" if folder else name
                 if name == OVERRIDE_FILE:
@@ -88,6 +88,6 @@ def exposed(below: Below | None, is_refused: Callable[[str], bool], may_refuse: 
         return Setting(tuple(served[:_MOST_SHOWN]))
     if may_refuse and all(map(is_refused, SAMPLES)):
         return Setting(())
-    why = "is not in the tree" if below is None else f"was not looked through whole, since {below.not_seen}"
+    why = "is not in the tree" if below is None else f"was not searched completely ({below.not_seen})"
     open_to = next((path for path in SAMPLES if not may_refuse or not is_refused(path)), SAMPLES[0])
     return unknown(f"the document root {why}, and nothing refuses a request for {open_to}")

@@ -43,7 +43,7 @@ class Taken(Struct, frozen=True):
         """The parameters sent for ``suite``. Raises :class:`WireError`."""
         body = self.flight.first(n.SERVER_KEY_EXCHANGE)
         if body is None and self.is_whole and suite.key_exchange in ("ECDHE", "DHE"):
-            raise WireError("there is none, and the suite needs one")
+            raise WireError("it is missing, although the suite requires it")
         if body is None or suite.key_exchange not in ("ECDHE", "DHE", "RSA"):
             return None
         return decode_key_exchange(

@@ -116,7 +116,7 @@ class Questions:
         try:
             exchange = None if suite is None else answer.key_exchange(suite)
         except WireError as error:
-            why = f"a key exchange that cannot be read: {error}"
+            why = f"unreadable key exchange message: {error}"
             self.note(why)
             found.schemes_doubt, found.groups_doubt = found.schemes_doubt or why, found.groups_doubt or why
             return
@@ -134,7 +134,7 @@ class Questions:
         try:
             sent = answer.certificates()
         except WireError as error:
-            self.note(f"certificates that cannot be read: {error}")
+            self.note(f"unreadable certificate message: {error}")
             return
         if sent is not None and sent.chain:
             kind = "RSA" if suite is None or suite.authentication is None else suite.authentication
