@@ -46,8 +46,8 @@ GENTLE: Final = Manners(at_once=1, overall=16, pause_seconds=0.25, step_seconds=
 SPARE_CONNECTIONS: Final = 40
 """Connections that a probe may make beside those that :class:`Listener` counts as paid for."""
 MOST_CONNECTIONS: Final = 500
-"""Connections that a probe makes, whatever the peer accepts. OpenSSL 1.0.2 knows 138 suites, 97 of them also in TLS 1.1, TLS 1.0 and
-SSL 3.0: a server that accepts them all has 429 pairs."""
+"""Connections that a probe makes, whatever the peer accepts. OpenSSL 1.0.2 knows 138 suites, 97 of them also in TLS 1.1, TLS 1.0
+and SSL 3.0: a server that accepts them all has 429 pairs."""
 
 _CHUNK: Final = 1 << 14
 
