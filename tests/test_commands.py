@@ -42,6 +42,16 @@ class EffectiveTest(TreeTest):
             self.assertIn("etc/nginx/nginx.conf:10", text)
             self.assertTrue(all(len(line) <= 100 for line in text.splitlines()))
 
+    def test_a_line_is_shown_as_it_stands_by_any_name_of_its_file(self) -> None:
+        self.write({"etc/nginx/sites/a": "server {\nlisten 82;\nadd_header X-Frame-Options DENY always;\n}\n"})
+        (self.root / "etc/nginx/enabled").mkdir()
+        (self.root / "etc/nginx/enabled/a").symlink_to("../sites/a")
+        main = self.root / "etc/nginx/nginx.conf"
+        main.write_text(main.read_text() + "http { include enabled/*; }\n")
+        for name in ("sites", "enabled"):
+            done = rupex("effective", self.root, "--line", f"etc/nginx/{name}/a:3")
+            self.assertIn("  add_header X-Frame-Options DENY always;\n", done.stdout, done.stderr)
+
     def test_endpoints_are_listed_with_their_scopes(self) -> None:
         document = valid_document(rupex("effective", self.root, "--format", "json").stdout)
         self.assertEqual(

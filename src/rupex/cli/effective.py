@@ -107,7 +107,8 @@ def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: in
         real = tree.real(path)
     except TreeError as error:
         raise RupexError(f"--line {arguments.line}: {error.message}") from None
-    family = next((found.family for found in evidence.configurations if path in found.files), None)
+    families = ((found.family, file) for found in evidence.configurations for file in found.files)
+    family = next((family for family, file in families if file == path or tree.real(file) == real), None)  # by any name
     lines = redacted_lines(text, language_of(path, family))
     if line > len(lines):
         raise RupexError(f"--line {arguments.line}: the file has {len(lines)} lines")

@@ -20,7 +20,7 @@ def entry() -> None:
     if "collect" in arguments:  # on a machine that nothing is to be changed of, not even by a compiled module
         sys.dont_write_bytecode = True
     try:
-        status = main(arguments)
+        status = main(arguments, is_process=True)
     except SystemExit as ended:  # of argparse: help, or wrong usage
         status = ended.code if isinstance(ended.code, int) else USAGE
     for stream in (sys.stdout, sys.stderr):
@@ -32,8 +32,9 @@ def entry() -> None:
     os._exit(status)
 
 
-def main(arguments: list[str]) -> int:
-    """Run one command and return its exit status."""
+def main(arguments: list[str], *, is_process: bool = False) -> int:
+    """Run one command and return its exit status. ``is_process``: the process exists for this command alone, so signals that end
+    it are handled here."""
     verbose = "--verbose" in arguments
     try:
         from rupex.cli.output import open_standard_streams, say
@@ -42,7 +43,7 @@ def main(arguments: list[str]) -> int:
 
         open_standard_streams()
         for number in (signal.SIGTERM, signal.SIGHUP):
-            if signal.getsignal(number) is not signal.SIG_IGN:  # nohup asks for that
+            if is_process and signal.getsignal(number) is not signal.SIG_IGN:  # nohup asks for that
                 signal.signal(number, _raise_terminated)
     except KeyboardInterrupt:
         return OUR_ERROR
