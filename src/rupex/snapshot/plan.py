@@ -14,7 +14,8 @@ from msgspec import Struct
 from rupex.audit.collect import host_of, open_scene
 from rupex.host import HostTree, TreeError
 from rupex.host.facts.search import search
-from rupex.host.tree.host_tree import Entry, inside
+from rupex.host.tree.host_tree import Entry
+from rupex.host.tree.paths import inside
 from rupex.masking.languages import language_of
 from rupex.model import bounds
 

@@ -15,8 +15,9 @@ from typing import IO, Final, Self, cast
 from msgspec import Struct
 
 from rupex.host.rights.access import AccessList, parse_access_list
-from rupex.host.tree.host_tree import MANIFEST_NAME, Entry, HostTree, TreeError, inside, is_possible
+from rupex.host.tree.host_tree import MANIFEST_NAME, Entry, HostTree, TreeError
 from rupex.host.tree.mtree import ManifestEntry, parse_mtree
+from rupex.host.tree.paths import inside, is_possible
 from rupex.host.tree.snapshot_tables import ACCESS_LISTS, OWNERS_LOST, UNREAD, rows_of
 from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds, unknown
 

@@ -8,7 +8,8 @@ from typing import Final
 
 from msgspec import Struct
 
-from rupex.host.tree.host_tree import MANIFEST_NAME, DiskTree, HostTree, TreeError
+from rupex.host.tree.disk import DiskTree
+from rupex.host.tree.host_tree import MANIFEST_NAME, HostTree, TreeError
 from rupex.host.tree.mtree import ManifestEntry, parse_mtree
 from rupex.model import RupexError, bounds
 from rupex.user_files import read_bounded

@@ -11,7 +11,7 @@ from typing import Final
 from msgspec import structs
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, UndeterminedError, allow_for, filled, spend

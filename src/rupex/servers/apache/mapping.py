@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Final, NamedTuple
 
 from rupex.host import HostTree
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import Virtual

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.model import (
     Alike,
     CertificateUse,

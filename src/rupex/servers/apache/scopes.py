@@ -10,7 +10,7 @@ from typing import Final, Literal, NamedTuple
 from msgspec import structs
 
 from rupex.host import HostTree
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.http.assets import matches_only_assets
 from rupex.model import (
     Dropped,

@@ -13,7 +13,7 @@ from typing import Final, Literal, NamedTuple
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.model import Problem, bounds
 from rupex.model.budget import spend
 from rupex.servers.apache.finding import PathIndex

@@ -9,7 +9,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.http.sensitive import SAMPLES, is_sensitive
 from rupex.model import Setting, unknown
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Literal
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.variables import Exchange
 

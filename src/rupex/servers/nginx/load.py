@@ -6,7 +6,7 @@ import re
 from typing import Final
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, allow_for, spend
 from rupex.servers.nginx.alike import AlikeFile, Kinds

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Final, NamedTuple
 
-from rupex.host.tree.host_tree import inside
+from rupex.host.tree.paths import inside
 from rupex.http.urls import authority_of
 from rupex.model import (
     Header,

@@ -31,7 +31,7 @@ class TlsResolver:
         self.release, self.java, self.around, self.base = release, java, around, base
 
     def path(self, name: str) -> str:
-        from rupex.host.tree.host_tree import inside
+        from rupex.host.tree.paths import inside
 
         return inside(name.removeprefix("file:") if name.startswith(("/", "file:/")) else f"{self.base}/{name}")
 

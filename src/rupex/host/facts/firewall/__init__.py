@@ -13,7 +13,8 @@ from rupex.host.facts.firewall.firewalld import parse_zone
 from rupex.host.facts.firewall.iptables import parse_iptables
 from rupex.host.facts.firewall.nft import NftError, parse_nft
 from rupex.host.facts.firewall.rules import Chain, Ruleset, Way, edges, narrowest, way_to
-from rupex.host.tree.host_tree import HostTree, TreeError, inside
+from rupex.host.tree.host_tree import HostTree, TreeError
+from rupex.host.tree.paths import inside
 from rupex.host.tree.snapshot_tables import IPTABLES_RULES, NFT_RULES
 from rupex.model import Firewall, PortRange, Provenance, Setting, bounds, unknown
 
