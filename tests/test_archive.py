@@ -152,6 +152,16 @@ class ArchiveTest(TreeTest):
             self.assertEqual([p.kind for p in open_tree(path).tree.problems], ["bound"])
         with mock.patch.object(bounds, "CONFIG_FILE_BYTES", 100), self.assertRaises(TreeError):
             open_tree(path).tree.read("etc/more")
+        long = tarfile.TarInfo("etc/hostname")
+        long.pax_headers = {"comment": "x" * 5000}
+        made = io.BytesIO()
+        with tarfile.open(fileobj=made, mode="w", format=tarfile.PAX_FORMAT) as archive:
+            archive.addfile(tarfile.TarInfo("etc/nginx"))
+            archive.addfile(long)
+        path.write_bytes(made.getvalue())
+        self.assertEqual(open_tree(path).tree.problems, ())
+        with mock.patch.object(bounds, "ARCHIVE_HEADER_BYTES", 4000):
+            self.assertIn("an extended header of", open_tree(path).tree.problems[0].message)
         path.write_bytes(whole[:2000])
         self.assertTrue(open_tree(path).tree.problems)
         for junk in (b"", b"\x1f\x8bjunk", b"\x28\xb5\x2f\xfdjunk", b"\xfd7zXZ\x00junk", b"junk" * 300):

@@ -213,6 +213,12 @@ class NothingIsCutOffTest(TreeTest):
         (self.root / "srv/site/loop").symlink_to(".")
         self.assertEqual(len(self.gather().host.endpoints), 1)
 
+    def test_long_chains_of_maps(self) -> None:
+        maps = "\n".join(f"map $m{number} $m{number + 1} {{ default $m{number}; }}" for number in range(300))
+        self.write_nginx(f"{maps} server {{ listen 80; server_name a.test; return 301 https://$m300/; }}")
+        (endpoint,) = self.gather().host.endpoints
+        self.assertIsNotNone(endpoint.scopes[0].undecided)
+
     def test_variables_that_go_in_circles_and_expressions_without_end(self) -> None:
         circle = "set $a $b; set $b $c; set $c $a; return 301 https://$a$uri;"
         maps = "map $x $y { default $z; } map $y $z { default $x; } map $z $x { default $y; }"

@@ -23,7 +23,7 @@ from rupex.model.provenance import How
 _LINE = re.compile(r"((?:[^\n\\]|\\(?!\r?\n)|\\\r?\n)*+)(\n|\Z)")
 _BLANK = re.compile(r"(?:[ \t\r\f\v]|\\\r?\n)*+")
 _JOIN = re.compile(r"\\\r?\n")
-_WORD = re.compile(r"""\s*(?:"((?:[^"\\]|\\.)*+)"|'((?:[^'\\]|\\.)*+)'|(\S+))""", re.DOTALL)
+_WORD = re.compile(r"""\s*+(?:"((?:[^"\\]|\\.)*+)"|'((?:[^'\\]|\\.)*+)'|(\S+))""", re.DOTALL)
 _UNQUOTE = re.compile(r"""\\(["'\\])""")
 
 
@@ -148,7 +148,7 @@ class ParsedFile(Struct, frozen=True):
 def split_words(raw: str) -> tuple[str, ...]:
     """The words of a directive's arguments, without their quotes."""
     found = []
-    for word in _WORD.finditer(raw):
+    for word in _WORD.finditer(raw.rstrip()):  # blanks at its end would be looked at from each of them
         quoted = word[1] if word[1] is not None else word[2]
         found.append(word[3] if quoted is None else _UNQUOTE.sub(r"\1", quoted))
     return tuple(found)
