@@ -129,6 +129,11 @@ class DerivationTest(TreeTest):
         files["scrypt.key"] = with_rounds(files["scrypt.key"], 1 << 14, 1 << 14 | 1 << 13).replace(
             integer(8), integer(99)
         )
+        salt = der(0x04, b"s" * 20_000)  # longer than the short form of a length
+        parameters = der(SEQUENCE, salt + integer(0x7FFFFFFF))
+        long = der(SEQUENCE, bytes.fromhex("06092a864886f70d01050c") + parameters)
+        self.assertEqual(rounds_in(long + b"\0"), 0x7FFFFFFF)
+        files["both.p12"] = files["nocode.p12"] + b"-----BEGIN"  # PEM at first sight
         word = self.root / "word"
         word.write_text(PASSWORD + "\n")
         for called, content in files.items():

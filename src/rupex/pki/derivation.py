@@ -1,4 +1,4 @@
-"""How much work it is to derive the keys that open an encrypted key or a key store: whoever made the file chose it."""
+"""The work of key derivation that an encrypted key or key store asks for: its author chose the number of rounds."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from typing import Final
 
 from rupex.model import bounds
 from rupex.pki.certificates import CredentialError
+from rupex.pki.der import INTEGER, OCTETS, element
 
 _SCRYPT: Final = bytes.fromhex("2b06010401da47040b")  # RFC 7914, 7
 _ALGORITHMS: Final = (
@@ -19,23 +20,21 @@ _ALGORITHMS: Final = (
 )
 _ALGORITHM: Final = re.compile(b"|".join(map(re.escape, _ALGORITHMS)))
 _PEM: Final = re.compile(rb"-----BEGIN [^\n-]*+-----(.*?)-----END", re.DOTALL)
-_LONGEST_SALT: Final = 127
-_INTEGER: Final = 2
-_OCTETS: Final = 4
+_MAC_BYTES: Final = 70_000
+"""Bytes at the end of a store in which its MAC and the salt are looked for."""
+_LONGEST_NUMBER: Final = 16
 
 
 def refuse_costly(content: bytes) -> None:
-    """Raises :class:`~rupex.pki.certificates.CredentialError` for a file, PEM or DER, of which a derivation takes more rounds
-    than are done for anybody."""
+    """Raises :class:`~rupex.pki.certificates.CredentialError` for a file, PEM or DER, with more rounds than the limit."""
     if rounds_in(content) > bounds.DERIVATION_ROUNDS:
         raise CredentialError(f"not opened: more than {bounds.DERIVATION_ROUNDS:,} rounds of key derivation")
 
 
 def rounds_in(content: bytes) -> int:
-    """Rounds of all derivations that stand in clear in ``content``: what an encrypted part holds is not seen."""
-    if b"-----BEGIN" in content:
-        return sum(rounds_in(der) for found in _PEM.finditer(content) if (der := _decoded(found[1])))
-    return sum(_rounds(content, found) for found in _ALGORITHM.finditer(content)) + _rounds_of_mac(content)
+    """Rounds of all derivations in ``content`` that are not themselves encrypted. A file may be PEM and DER at once."""
+    blocks = [content, *(_decoded(found[1]) for found in _PEM.finditer(content))]
+    return sum(_rounds_of_mac(der) + sum(_rounds(der, found) for found in _ALGORITHM.finditer(der)) for der in blocks)
 
 
 def _decoded(base64: bytes) -> bytes:
@@ -46,33 +45,40 @@ def _decoded(base64: bytes) -> bytes:
 
 
 def _rounds(content: bytes, algorithm: re.Match[bytes]) -> int:
-    """Of one algorithm, whose parameters follow it: a SEQUENCE of the salt and the rounds; for scrypt N, r and p."""
-    at = algorithm.end() + 1
-    at += 1 + (content[at] & 0x7F if at < len(content) and content[at] & 0x80 else 0)
-    if at + 2 > len(content) or content[at] != _OCTETS or content[at + 1] > _LONGEST_SALT:
-        return 0  # nothing that a library takes for parameters
-    at += 2 + content[at + 1]
+    """Rounds of one algorithm. Its parameters follow it: a SEQUENCE of the salt and the rounds, for scrypt of the salt, N, r
+    and p."""
     rounds = 1
-    for _ in range(3 if algorithm[0] == _SCRYPT else 1):
-        number, at = _integer(content, at)
-        rounds *= number
+    try:
+        _, at, end = element(content, algorithm.end(), len(content))
+        tag, _, at = element(content, at, end)
+        if tag != OCTETS:
+            return 0
+        for _ in range(3 if algorithm[0] == _SCRYPT else 1):
+            number, at = _integer(content, at, end)
+            rounds *= number
+    except ValueError:
+        return 0  # no parameters that a library accepts
     return rounds
 
 
 def _rounds_of_mac(content: bytes) -> int:
-    """Of the code over a whole PKCS #12 store, whose salt and rounds are its last values (RFC 7292, 4)."""
+    """Rounds of the MAC over a whole PKCS #12 store, of which the salt and the rounds are the last values (RFC 7292, 4)."""
     end, most = len(content), 0
-    for at in range(max(0, end - 2 * _LONGEST_SALT), end - 2):
-        if content[at] == _OCTETS and content[at + 1] <= _LONGEST_SALT:
-            number, stop = _integer(content, at + 2 + content[at + 1])
-            if stop == end:
-                most = max(most, number)
+    at = content.find(bytes((OCTETS,)), max(0, end - _MAC_BYTES))
+    while at >= 0:
+        try:
+            number, stop = _integer(content, element(content, at, end)[2], end)
+        except ValueError:
+            stop = -1
+        if stop == end:
+            most = max(most, number)
+        at = content.find(bytes((OCTETS,)), at + 1)
     return most
 
 
-def _integer(content: bytes, at: int) -> tuple[int, int]:
-    """The INTEGER at ``at``, of no more than 127 bytes, and where it ends; 0 for anything else."""
-    if at + 2 > len(content) or content[at] != _INTEGER or not 0 < content[at + 1] < 0x80:
-        return 0, at
-    stop = at + 2 + content[at + 1]
-    return (int.from_bytes(content[at + 2 : stop], "big"), stop) if stop <= len(content) else (0, at)
+def _integer(content: bytes, at: int, end: int) -> tuple[int, int]:
+    """The INTEGER at ``at`` and where it ends. Raises ``ValueError``."""
+    tag, start, stop = element(content, at, end)
+    if tag != INTEGER or stop - start > _LONGEST_NUMBER:
+        raise ValueError
+    return int.from_bytes(content[start:stop], "big"), stop

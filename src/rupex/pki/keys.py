@@ -7,6 +7,7 @@ from collections.abc import Callable
 from hashlib import sha256
 from typing import Any
 
+import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.hazmat.primitives.serialization import (
@@ -17,7 +18,8 @@ from cryptography.hazmat.primitives.serialization import (
 )
 from msgspec import structs
 
-from rupex.model import Key
+from rupex.model import Key, bounds
+from rupex.parallel import apart
 from rupex.pki.certificates import CredentialError, kind_of
 from rupex.pki.der import rsa_flaw, rsa_public_key
 from rupex.pki.derivation import refuse_costly
@@ -59,12 +61,18 @@ def _opened(content: bytes, load: Callable[..., Any], password: str | None) -> K
     if password is None:
         return closed
     refuse_costly(content)
-    try:
-        return structs.replace(
-            _described(load(content, password.encode(), unsafe_skip_rsa_key_validation=True)), encrypted=True
-        )
-    except (ValueError, UnsupportedAlgorithm, TypeError):
-        return closed
+
+    def described() -> bytes:
+        try:
+            key = _described(load(content, password.encode(), unsafe_skip_rsa_key_validation=True))
+        except (ValueError, UnsupportedAlgorithm, TypeError):
+            key = closed
+        return msgspec.msgpack.encode(structs.replace(key, encrypted=True))
+
+    told = apart(described, bounds.DERIVATION_SECONDS)
+    if told is None:
+        raise CredentialError(f"not opened: it takes longer than {bounds.DERIVATION_SECONDS} s of processor time")
+    return msgspec.msgpack.decode(told, type=Key)
 
 
 def _described(key: Any) -> Key:
