@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -137,3 +138,143 @@ def write_apache_sites(tree: Path, count: int, live_root: str = "") -> None:
     for number in range(count):
         text = APACHE_SITE.format(number=number, pair=number % pairs, root=live_root)
         (sites / f"{number:06}.conf").write_text(text)
+
+
+UNLIKE_CERTIFICATES = 40
+UNLIKE_LOCATIONS = 5
+SEED = 20261201
+"""Of the choices of :func:`write_unlike_sites`: every run measures the same trees."""
+
+_HEADERS = (
+    'add_header Strict-Transport-Security "max-age=31536000" always;',
+    'add_header Strict-Transport-Security "max-age=15552000; includeSubDomains" always;',
+    "add_header X-Content-Type-Options nosniff always;",
+    "add_header X-Content-Type-Options nosniff;",
+    "add_header X-Frame-Options DENY always;",
+    "add_header X-Frame-Options SAMEORIGIN;",
+    "add_header Referrer-Policy strict-origin-when-cross-origin always;",
+    "add_header Referrer-Policy same-origin;",
+    "add_header Content-Security-Policy \"default-src 'self'\" always;",
+    "add_header Content-Security-Policy \"default-src 'self'; img-src *\";",
+)
+_OPTIONS = (
+    "keepalive_timeout 65s;",
+    "keepalive_timeout 15s;",
+    "client_max_body_size 8m;",
+    "client_max_body_size 20m;",
+    "client_body_timeout 12s;",
+    "server_tokens off;",
+    "server_tokens on;",
+    "gzip on;",
+    "gzip_types text/css application/json;",
+    "index index.html;",
+    "index index.html index.htm;",
+    "etag off;",
+    "expires 1h;",
+    "error_page 404 /404.html;",
+    "error_page 500 502 503 504 /50x.html;",
+    "sendfile on;",
+    "charset utf-8;",
+)
+_TLS = (
+    "ssl_protocols TLSv1.2 TLSv1.3;",
+    "ssl_protocols TLSv1.2;",
+    "ssl_ciphers HIGH:!aNULL:!MD5;",
+    "ssl_ciphers ECDHE+AESGCM:ECDHE+CHACHA20;",
+    "ssl_prefer_server_ciphers on;",
+    "ssl_session_tickets off;",
+    "ssl_session_timeout 10m;",
+    "ssl_session_cache shared:tls:10m;",
+)
+_COMMENTS = (
+    "timetable",
+    "asked for by the harbour office",
+    "do not change",
+    "see the handbook",
+    "old site",
+    "TODO: ask",
+)
+_PATHS = ("api", "static", "admin", "media", "health", "login", "map", "tickets", "crew", "piers", "export", "search")
+
+
+def _unlike_location(choose: random.Random, path: str) -> list[str]:
+    """One location, as lines without indentation."""
+    match choose.randrange(6):
+        case 0:
+            return [
+                f"location /{path}/ {{",
+                *choose.sample(_OPTIONS, choose.randint(0, 1)),
+                "try_files $uri =404;",
+                "}",
+            ]
+        case 1:
+            port = choose.randint(8000, 8999)
+            more = choose.sample(("proxy_set_header Host $host;", "proxy_http_version 1.1;", "proxy_buffering off;"), 2)
+            return [f"location /{path}/ {{", *more, f"proxy_pass http://127.0.0.1:{port};", "}"]
+        case 2:
+            return [f"location = /{path} {{", f"return {choose.choice((301, 302))} /{path}/;", "}"]
+        case 3:
+            return [f"location ~ \\.({path}|inc|bak)$ {{", "deny all;", "}"]
+        case 4:
+            return [f"location ^~ /{path}/ {{", *choose.sample(_HEADERS, 2), f"expires {choose.randint(1, 48)}h;", "}"]
+        case _:
+            return [f"location /{path} {{", f"allow 192.0.2.{choose.randint(1, 254)};", "deny all;", "}"]
+
+
+def _unlike_site(choose: random.Random, number: int, root: str) -> str:
+    """The file of one site, of which no other has the same directives in the same order and layout."""
+    label = "".join(choose.choices("abcdefghijklmnopqrstuvwxyz", k=choose.randint(4, 12)))
+    names = [f"{label}{number}.ternholm.test"]
+    names += [f"{www}.{names[0]}" for www in choose.sample(("www", "m", "old", "new"), choose.randint(0, 2))]
+    certificate = choose.randrange(UNLIKE_CERTIFICATES)
+    target = choose.choice(("https://$host$request_uri", f"https://{names[0]}$request_uri", "https://$server_name$uri"))
+    plain = ["listen 80;", f"server_name {' '.join(names)};", f"return {choose.choice((301, 302, 308))} {target};"]
+    tls = [
+        choose.choice(("listen 443 ssl;", "listen 443 ssl http2;")),
+        f"server_name {' '.join(names)};",
+        f"root {root}/srv/{label}{number};",
+        f"ssl_certificate {root}/etc/ssl/sites/{certificate}.pem;",
+        f"ssl_certificate_key {root}/etc/ssl/sites/{certificate}.key;",
+        *(line for at in choose.sample(range(0, len(_TLS), 2), 2) for line in choose.sample(_TLS[at : at + 2], 1)),
+        *choose.sample(_HEADERS, choose.randint(0, 5)),
+    ]
+    chosen: dict[str, str] = {}
+    for line in choose.sample(_OPTIONS, choose.randint(1, 6)):
+        chosen[line.partition(" ")[0]] = line  # most of them may stand once in a block
+    tls += chosen.values()
+    choose.shuffle(plain)
+    choose.shuffle(tls)
+    for path in choose.sample(_PATHS, UNLIKE_LOCATIONS):
+        tls += _unlike_location(choose, path)
+    indent = choose.choice(("    ", "  ", "\t"))
+    text: list[str] = []
+    for lines in (plain, tls):
+        text.append("server {")
+        depth = 1
+        for line in lines:
+            if depth == 1 and choose.random() < 0.15:
+                text.append(f"{indent}# {choose.choice(_COMMENTS)} {choose.randint(1, 999)}")
+            depth -= line == "}"
+            text.append(indent * depth + line)
+            depth += line.endswith("{")
+        text += ["}", ""]
+    return "\n".join(text)
+
+
+def write_unlike_sites(tree: Path, count: int, live_root: str = "") -> None:
+    """``count`` nginx sites of which no two are alike: order, indentation, comments, directives and locations vary. They
+    share some certificates."""
+    choose = random.Random(SEED)
+    sites, credentials = tree / "etc/nginx/sites", tree / "etc/ssl/sites"
+    sites.mkdir(parents=True)
+    credentials.mkdir(parents=True)
+    (tree / "etc/nginx/nginx.conf").write_text(MAIN.format(scratch=tree))
+    now = datetime.now(UTC)
+    authority = Authority("Ternholm Bench CA", now)
+    for pair in range(UNLIKE_CERTIFICATES):
+        key = new_key("RSA")
+        leaf = authority.issue(["*.ternholm.test"], key, now - timedelta(days=1), now + timedelta(days=300))
+        write_chain(credentials / f"{pair}.pem", leaf, authority.certificate)
+        write_key(credentials / f"{pair}.key", key)
+    for number in range(count):
+        (sites / f"{number:06}.conf").write_text(_unlike_site(choose, number, live_root))

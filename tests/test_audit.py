@@ -11,29 +11,19 @@ import subprocess
 import tempfile
 import time
 import unittest
-from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from msgspec import structs
-
-from rupex.audit.assess import WORTH_SHARING, assess, assess_tree
-from rupex.audit.collect import Evidence, Scene, gather, host_of, open_scene
-from rupex.audit.judge import judge
+from rupex.audit.assess import assess_tree
+from rupex.audit.collect import gather, host_of, open_scene
+from rupex.audit.halves import WORTH_SHARING
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
 from rupex.host import open_tree
-from rupex.model import Host, Verdict, bounds
+from rupex.model import bounds
 from rupex.reports.formats.json_format import DOCUMENTS, schema_of
-from rupex.servers.apache.alike import Templates as ApacheTemplates
-from rupex.servers.apache.syntax import ParsedFile as ParsedApacheFile
-from rupex.servers.apache.syntax import parse as parse_apache
-from rupex.servers.contract import Request
-from rupex.servers.nginx.alike import Kinds
 from tests import support
-from tests.apache_generator import Generator as ApacheGenerator
-from tests.nginx_generator import Generator
 from tests.support import RUPEX, TreeTest, rupex, schema, valid_document
 
 PATTERNS = 40
@@ -344,161 +334,6 @@ class LargeHostTest(TreeTest):
                     self.assertFalse(output.exists())
                 output.unlink(missing_ok=True)
         self.assertTrue(interrupted)
-
-
-TLS_HOST = """<VirtualHost *:443>
-ServerName {name}
-DocumentRoot /srv/{name}
-SSLEngine on
-SSLCertificateFile /etc/ssl/{name}.pem
-SSLCertificateKeyFile /etc/ssl/{name}.key
-Header always set X-A {name}
-Redirect /x https://pier3.test/
-</VirtualHost>
-"""
-MODULES = "ssl headers rewrite autoindex dir alias authz_core"
-
-
-def _as_pattern(text: str) -> str:
-    """Configuration of a.test as a pattern that ``format`` fills with other names."""
-    braced = text.replace("{", "{{").replace("}", "}}")
-    return braced.replace("a.test", "{name}").replace("/srv/site", "/srv/{name}")
-
-
-def _parse_apache_alone(_: ApacheTemplates, path: str, text: str) -> ParsedApacheFile:
-    return parse_apache(path, text)
-
-
-class AlikeSitesTest(TreeTest):
-    """Sites written from one pattern are judged once; that must change nothing but the time it takes."""
-
-    def test_sites_of_a_pattern_are_judged_as_if_each_stood_alone(self) -> None:
-        self.mint(["a.test"])
-        generator = Generator(7)
-        alike = 0
-        for _ in range(PATTERNS):
-            body = generator.case().split("server_name a.test;", 1)[1].split("\n}\nserver {", 1)[0]
-            pattern = (
-                "# {name}\nserver {{\n listen 80;\n server_name www.{name} {name};"
-                + _as_pattern(body)
-                + "\n}}\n"
-                + (
-                    "server {{\n listen 443 ssl;\n server_name {name};\n ssl_certificate /etc/ssl/{name}.pem;\n"
-                    " ssl_certificate_key /etc/ssl/{name}.key;\n"
-                    " location /x {{ return 301 https://pier3.test/; }}\n location /y {{ add_header X-A {name}; }}\n}}\n"
-                )
-            )
-            self.write_nginx("server { listen 80; listen 443 ssl; return 444; }\ninclude sites/*;")
-            alike += self._alike("etc/nginx/sites", pattern, mock.patch.object(Kinds, "find", return_value=None))
-        self.assertGreater(alike, 4 * PATTERNS)
-
-    def test_virtual_hosts_of_a_pattern_are_judged_as_if_each_stood_alone(self) -> None:
-        self.mint(["a.test"])
-        generator = ApacheGenerator(7)
-        modules = "".join(f"LoadModule {name}_module modules/mod_{name}.so\n" for name in MODULES.split())
-        alike = 0
-        for _ in range(PATTERNS):
-            pattern = "# {name}\n" + _as_pattern(generator.host("a.test").replace("@plain@", "80")) + "\n" + TLS_HOST
-            self.write(
-                {
-                    "etc/apache2/apache2.conf": modules
-                    + "Listen 80\nListen 443\n<VirtualHost *:80 *:443>\nServerName none.test\n"
-                    "</VirtualHost>\n<Directory /srv/>\nRequire all granted\n</Directory>\nInclude sites/*.conf\n"
-                }
-            )
-            alike += self._alike(
-                "etc/apache2/sites", pattern, mock.patch.object(ApacheTemplates, "parse", _parse_apache_alone)
-            )
-        self.assertGreater(alike, 4 * PATTERNS)
-
-    def test_words_that_look_like_those_of_a_pattern_and_are_others_are_read_by_themselves(self) -> None:
-        self.mint(["pier1.test"])
-        first = ("pier1.test", "www.pier1.test", "/srv/pier1", "/etc/ssl/pier1")
-        for about, one, odd in (
-            ("only another site", first, ("pier2.test", "www.pier2.test", "/srv/pier2", "/etc/ssl/pier2")),
-            ("two slashes", first, ("pier2.test", "www.pier2.test", "/srv/pier2", "//tc/ssl/pier2")),
-            ("a folder that is the one above", first, ("pier2.test", "www.pier2.test", "/srv/pier2", "/./c/ssl/pier2")),
-            ("a slash at the end", first, ("pier2.test", "www.pier2.test", "/srv/pier/", "/etc/ssl/pier2")),
-            ("names that are no longer one in another", first, ("pier2.test", "www.pier3.test", *first[2:])),
-            (
-                "names that are now",
-                ("pier1.test", "www.pier3.test", *first[2:]),
-                ("pier2.test", "www.pier2.test", *first[2:]),
-            ),
-            ("a name that all sites speak of", first, ("pier9.test", "www.pier9.test", "/srv/pier9", "/etc/ssl/pier9")),
-            ("a pattern", first, ("~pier2.est", "www.pier2.test", "/srv/pier2", "/etc/ssl/pier2")),
-            ("a name in capitals", first, ("PIER2.test", "www.PIER2.test", "/srv/pier2", "/etc/ssl/pier2")),
-        ):
-            self.write_nginx("server { listen 8080; listen 443 ssl; return 444; }\ninclude sites/*;")
-            for number, words in enumerate((one, odd, odd)):
-                path = words[3]
-                self.write({f"etc/nginx/sites/{number}": self._site(*words)})
-                for suffix in ("pem", "key"):
-                    self.write({f"{path.lstrip('/')}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
-            quick = self.gather().host
-            with mock.patch.object(Kinds, "find", return_value=None):
-                alone = self.gather().host
-            with self.subTest(about):
-                self.assertEqual(quick, structs.replace(alone, alike=quick.alike))
-                self.assertEqual(self._judged(quick), self._judged(alone))
-                models = {like.model.provenance.file for like in quick.alike.values()}
-                self.assertEqual("etc/nginx/sites/0" in models, about.startswith("only"))
-
-    @staticmethod
-    def _site(name: str, other: str, root: str, path: str) -> str:
-        return (
-            f"server {{\n listen 8080;\n server_name {name} {other};\n location / {{\n return 301 https://{name}/;\n }}\n"
-            " location /9 {\n return 301 https://pier9.test/;\n }\n}\n"
-            f"server {{\n listen 443 ssl;\n server_name {name} {other};\n root {root};\n"
-            f" ssl_certificate {path}.pem;\n ssl_certificate_key {path}.key;\n}}\n"
-        )
-
-    def _alike(self, folder: str, pattern: str, slow_way: AbstractContextManager[object]) -> int:
-        """Six sites of a pattern, judged as alike and each alone; how many were alike."""
-        for site in range(6):
-            name = f"pier{site}.test"
-            self.write({f"{folder}/{site}.conf": pattern.format(name=name)})
-            for suffix in ("pem", "key"):
-                self.write({f"etc/ssl/{name}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
-        quick_way = self.gather(openssl="3.0")
-        host = quick_way.host
-        quick, answers = self._judged(host), self._answers(quick_way)
-        outlined = self._judged(host_of(self._scene(), outlines=True))
-        with slow_way:
-            alone = self.gather(openssl="3.0")
-            plain_host, slow, slow_answers = alone.host, self._judged(alone.host), self._answers(alone)
-        with self.subTest(pattern):
-            self.assertEqual(plain_host.alike, {})
-            self.assertEqual(host.endpoints, plain_host.endpoints)
-            self.assertEqual(quick, slow)
-            self.assertEqual(outlined, slow)
-            self.assertEqual(answers, slow_answers)
-            self.assertEqual(self._counted(host, 1), self._counted(host, None))
-        return len(host.alike)
-
-    @staticmethod
-    def _answers(evidence: Evidence) -> list[object]:
-        """What each site answers, with its reasons: what a file is cut out for."""
-        requests = [
-            Request(scheme=scheme, name=f"pier{site}.test", port=port, path=path)
-            for site in range(6)
-            for scheme, port in (("http", 80), ("https", 443))
-            for path in ("/", "/x", "/y/z")
-        ]
-        return [one.answer(request) for request in requests for one in evidence.configurations]
-
-    @staticmethod
-    def _counted(host: Host, samples: int | None) -> list[tuple[str, dict[Verdict, int], int]]:
-        """Counts of each control, and how many places its listed ones stand for."""
-        judged = judge(host, load_baseline("public-web"), support.NOW, samples=samples)
-        return [(j.rule.control.id, j.counts, sum(1 + place.alike for place in j.places)) for j in judged]
-
-    def _scene(self) -> Scene:
-        return open_scene(open_tree(self.root).tree, "", name="host", assumed={"openssl": "3.0"})
-
-    def _judged(self, host: Host) -> list[tuple[str, object, list[str]]]:
-        document = assess(host, load_baseline("public-web"), support.NOW)
-        return [(check.control, check.counts, sorted(map(str, check.places))) for check in document.checks]
 
 
 class UnseenTest(TreeTest):

@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec import structs
 
-from rupex.audit.assess import first_steps
 from rupex.audit.score import Score, Tally, band_of, lost_points, meets, repaired, score, value_of
+from rupex.audit.steps import first_steps
 
 TOLERANCE = 1e-9  # sums of floats in different orders
 

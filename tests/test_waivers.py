@@ -5,7 +5,8 @@ from __future__ import annotations
 import unittest
 from datetime import timedelta
 
-from rupex.audit.assess import assess, waivers_used
+from rupex.audit.assess import assess
+from rupex.audit.document import waivers_used
 from rupex.baseline import load_baseline, parse_waivers, place_names
 from rupex.documents.run import HostDocument
 from rupex.model import RupexError

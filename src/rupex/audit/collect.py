@@ -15,6 +15,8 @@ from rupex.host.facts.sockets import find_listening
 from rupex.model import (
     CertificateFile,
     CertificateUse,
+    Endpoint,
+    Group,
     Host,
     KeyFile,
     Life,
@@ -75,18 +77,32 @@ def gather(
 
 
 def open_scene(
-    tree: HostTree, start: str, *, name: str, family: str | None = None, assumed: Mapping[str, str] | None = None
+    tree: HostTree,
+    start: str,
+    *,
+    name: str,
+    family: str | None = None,
+    assumed: Mapping[str, str] | None = None,
+    uses_templates: bool = True,
 ) -> Scene:
-    """The first half of :func:`gather`: what is the same for every share."""
+    """The first half of :func:`gather`: what is the same for every share. ``uses_templates``: sites that are written from one
+    template are resolved once; the result is the same without."""
     with Budget() as budget:
-        return _open_scene(tree, start, name, family, assumed or {}, budget)
+        return _open_scene(tree, start, name, family, assumed or {}, budget, uses_templates=uses_templates)
 
 
 def _open_scene(
-    tree: HostTree, start: str, name: str, family: str | None, assumed: Mapping[str, str], budget: Budget
+    tree: HostTree,
+    start: str,
+    name: str,
+    family: str | None,
+    assumed: Mapping[str, str],
+    budget: Budget,
+    *,
+    uses_templates: bool,
 ) -> Scene:
     problems: list[Problem] = list(tree.problems)
-    around = Surroundings(tree, CredentialStore(tree), find_library(tree, assumed, problems), assumed)
+    around = Surroundings(tree, CredentialStore(tree), find_library(tree, assumed, problems), assumed, uses_templates)
     configurations = []
     for found, main_path in _find(tree, start, family, problems):
         budget.at = main_path
@@ -100,20 +116,25 @@ def _open_scene(
     return Scene(name, around, tuple(configurations), uses, tuple(problems), budget)
 
 
-def host_of(scene: Scene, share: Share = WHOLE, *, outlines: bool = False) -> Host:
+def host_of(scene: Scene, share: Share = WHOLE, *, complete: bool = True) -> Host:
     """The host, or a ``share`` of it: of the endpoints, the certificates and the files. Problems of the configuration
-    are the first share's. ``outlines``: endpoints that are like another one may be left without their scopes."""
+    are the first share's. ``complete``: every endpoint is written out; else those of a template are in groups."""
     with scene.budget:
-        return _host_of(scene, share, outlines=outlines)
+        return _host_of(scene, share, complete=complete)
 
 
-def _host_of(scene: Scene, share: Share, *, outlines: bool) -> Host:
+def _host_of(scene: Scene, share: Share, *, complete: bool) -> Host:
     tree, configurations = scene.around.tree, scene.configurations
-    found = [configuration.endpoints(share, outlines=outlines) for configuration in configurations]
-    endpoints = tuple(endpoint for some, _ in found for endpoint in some)
+    alone: list[Endpoint] = []
+    groups: list[Group] = []
+    for configuration in configurations:
+        behind = len(alone) + sum(len(group.instances) for group in groups)
+        found = configuration.endpoints(share, complete=complete)
+        alone += found.alone
+        groups += [group.moved(behind) for group in found.groups]
     certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
     renewals = find_renewals(tree)
-    samples = tuple(sample for configuration in configurations for sample in configuration.samples(endpoints))
+    samples = tuple(sample for configuration in configurations for sample in configuration.samples(alone))
     problems = [*(scene.problems if share.is_first else ()), *_missing_credentials(certificates, keys, tree)]
     if scene.budget.is_exhausted:
         problems.insert(0, _exhausted(scene.budget))
@@ -123,7 +144,7 @@ def _host_of(scene: Scene, share: Share, *, outlines: bool) -> Host:
             Source("config", configuration.family, configuration.version.value, configuration.main_path)
             for configuration in configurations
         ),
-        endpoints=endpoints,
+        endpoints=tuple(alone),
         services=tuple(service for configuration in configurations for service in configuration.services),
         files=tuple(judged_files(scene.around.credentials, configurations, keys, share)),
         certificates=certificates,
@@ -135,7 +156,7 @@ def _host_of(scene: Scene, share: Share, *, outlines: bool) -> Host:
         firewall=find_firewall(tree) if share.is_first else None,
         listening=find_listening(tree) if share.is_first else None,
         lives=tuple(_lives(certificates, tree, renewals)),
-        alike={identity: likeness for _, some in found for identity, likeness in some.items()},
+        groups=tuple(groups),
     )
 
 

@@ -1,19 +1,15 @@
-"""The places of a host: what controls are asked about, one by one, and which of them are alike."""
+"""The places of a host: what controls are asked about, one by one."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any, Final, Literal
 
 from msgspec import Struct, structs
 
 from rupex.controls import Control
-from rupex.model import (
-    Endpoint,
-    Host,
-    Likeness,
-    Tls,
-)
+from rupex.model import Endpoint, Host, Tls
+from rupex.model.templates import with_outlines
 
 Key = tuple[str | None, str | None, str | None, str | None]
 """A place: endpoint id, scope id, server name, file."""
@@ -22,8 +18,12 @@ Row = tuple[Key, Any, tuple[Any, ...]]
 """A place: its key, the part of the model that it is, and the arguments to judge it by."""
 
 
-class Group(Struct, frozen=True):
-    """Places of which the same controls are exempt: by transport, by being local, and by refusing every handshake."""
+class PlaceGroup(Struct, frozen=True):
+    """Places of which the same controls are exempt.
+
+    ``count``: how many sites each of them stands for.
+    ``in_words``: the places are outlines, and what is found there has to be put into their own words.
+    """
 
     places: list[Row]
     transport: Literal["tls", "plain"] | None = None
@@ -32,6 +32,8 @@ class Group(Struct, frozen=True):
     is_wire_only: bool = False
     is_config_only: bool = False
     is_control: bool = False
+    count: int = 1
+    in_words: bool = False
 
     def is_blind_to(self, control: Control) -> bool:
         """Whether what is known of these places can say nothing about ``control``."""
@@ -47,82 +49,91 @@ class Group(Struct, frozen=True):
         return (self.refuses and not control.refusing) or (self.is_local and control.local_exempt)
 
 
-Likes = dict[str | None, list[tuple[Endpoint, Likeness]]]
-"""Endpoints, by the id of the one that they are like, with how they come of it."""
-
-_NO_LIKES: Final[Likes] = {}
-
-
 class Places:
-    """All places of a host by kind, made once for all controls. ``shared_tls``: endpoints by id to a number that is the
-    same where all their TLS settings but the certificates are. ``has_both``: the configuration speaks for what the wire cannot
-    show. ``use_likeness``: leave out endpoints that are like
-    another one; a control that looks at the host as well is asked about each of them all the same."""
+    """All places of a host by kind, made once for all controls.
 
-    def __init__(self, host: Host, *, use_likeness: bool, samples: int | None = None) -> None:
-        self.host, self.samples = host, samples
+    ``for_host_controls``: the host as controls see it that look at it as a whole.
+    ``has_both``: the configuration speaks for what the wire cannot show.
+    ``shared_tls``: of endpoints by id, a number that is the same where all their TLS settings but the certificates are.
+    ``words``: of endpoints that are written from a template by id, what they have for its stand-ins.
+    """
+
+    def __init__(self, host: Host, controls: Iterable[Control]) -> None:
+        self.host = host
+        self._shown = _shown_to(controls)
         self.has_both = {source.kind for source in host.sources} == {"config", "wire"}
+        self.words = {one.id: one.words for group in host.groups for one in group.instances}
+        self.for_host_controls = (
+            structs.replace(host, endpoints=with_outlines(host.endpoints, host.groups)) if host.groups else host
+        )
+        self._groups: dict[tuple[str, str], list[PlaceGroup]] = {}
         self.shared_tls: dict[str | None, int] = {}
-        self._likes: Likes = {}
-        self._models: list[Endpoint] = []
-        self._groups: dict[tuple[str, bool], list[Group]] = {}
         settings: dict[tuple[int, ...], int] = {}
-        for endpoint in host.endpoints:
-            alike = host.alike.get(endpoint.id) if use_likeness else None
-            if alike is not None:
-                self._likes.setdefault(alike.model.id, []).append((endpoint, alike.likeness))
-            else:
-                self._models.append(endpoint)
-            if endpoint.tls is not None and alike is None:
+        for endpoint in (*self.host.endpoints, *(group.model for group in host.groups)):
+            if endpoint.tls is not None:
                 fields = tuple(id(getattr(endpoint.tls, field)) for field in _TLS_SETTINGS)
                 self.shared_tls[endpoint.id] = settings.setdefault(fields, len(settings))
 
-    def _whole(self, endpoint: Endpoint) -> Endpoint:
-        """``endpoint`` with its scopes, which an outline does not have."""
-        alike = self.host.alike.get(endpoint.id)
-        if alike is None or endpoint.scopes or not alike.model.scopes:
-            return endpoint
-        whole: Endpoint = structs.replace(alike.likeness.moved(alike.model), id=endpoint.id)
-        return whole
-
-    def likes_of(self, control: Control) -> Likes:
-        """The endpoints whose judgement by ``control`` follows from that of another."""
-        is_part = control.place in ("endpoint", "scope", "name")
-        return self._likes if is_part and not _tells_apart(control) else _NO_LIKES
-
-    def of(self, control: Control) -> list[Group]:
+    def of(self, control: Control) -> list[PlaceGroup]:
         """The places that ``control`` judges or is exempt at."""
         match control.place:
             case "host":
                 key: Key = (None, None, None, None)
                 kinds = {source.kind for source in self.host.sources}
-                row = (key, self.host, () if control.takes_host else (self.host,))
-                return [Group([row], is_wire_only=kinds == {"wire"})]
+                whole = self.for_host_controls
+                row = (key, whole, () if control.takes_host else (whole,))
+                return [PlaceGroup([row], is_wire_only=kinds == {"wire"})]
             case "certificate":
-                return [Group([((None, None, None, c.path), c, (c,)) for c in self.host.certificates])]
+                return [PlaceGroup([((None, None, None, c.path), c, (c,)) for c in self.host.certificates])]
             case "file":
-                return [Group([((None, None, None, f.path), f, (f,)) for f in self.host.files])]
+                return [PlaceGroup([((None, None, None, f.path), f, (f,)) for f in self.host.files])]
             case "endpoint" | "scope" | "name":
-                which = (control.place, _tells_apart(control))
-                found = self._groups.get(which)
+                shown = self._shown[control.id]
+                found = self._groups.get((control.place, shown))
                 if found is None:
-                    endpoints: Iterable[Endpoint] = self._models
-                    if _tells_apart(control):
-                        alone = control.place == "endpoint"
-                        endpoints = self.host.endpoints if alone else map(self._whole, self.host.endpoints)
-                    found = self._groups[which] = _grouped(control.place, endpoints)
+                    found = self._groups[control.place, shown] = list(self._grouped(control.place, shown))
                 return found
 
+    def _grouped(self, kind: Kind, shown: Shown) -> Iterator[PlaceGroup]:
+        yield from _grouped(kind, self.host.endpoints)
+        for group in self.host.groups:
+            if shown == "model":
+                for places in _grouped(kind, [group.model]):
+                    yield structs.replace(places, count=len(group.instances))
+            else:
+                show = getattr(group, shown)
+                for places in _grouped(kind, map(show, group.instances)):
+                    yield structs.replace(places, in_words=True)
 
-def _tells_apart(control: Control) -> bool:
-    """Whether ``control`` may judge endpoints that are alike in different ways. What only holds both sides against each other
-    never judges such ones, which are the configuration's."""
-    return control.takes_host and not control.both_sides
+
+Kind = Literal["endpoint", "scope", "name"]
+Shown = Literal["model", "outline", "named", "whole"]
+"""What a control is shown of sites that are written from a template: what they all are, or of each of them what the method of
+:class:`~rupex.model.Group` says that is called so."""
 
 
-def _grouped(kind: Literal["endpoint", "scope", "name"], endpoints: Iterable[Endpoint]) -> list[Group]:
+def _shown_to(controls: Iterable[Control]) -> dict[str, Shown]:
+    """What each control is shown. One that refines another is shown the same, since it fails where that one fails."""
+    found: dict[str, Shown] = {}
+    for control in controls:  # one that refines another comes after it
+        found[control.id] = _needed(control)
+        refined = control.refines
+        if refined in found and found[refined] != found[control.id]:
+            found[refined] = found[control.id] = "whole"
+    return found
+
+
+def _needed(control: Control) -> Shown:
+    if control.is_foreign or (control.takes_host and not control.both_sides):  # which exempts them all
+        return "whole"
+    if control.reads_names:
+        return "whole" if control.takes_certificates else "named"
+    return "outline" if control.takes_certificates else "model"
+
+
+def _grouped(kind: Kind, endpoints: Iterable[Endpoint]) -> list[PlaceGroup]:
     """The places of one kind in ``endpoints``."""
-    groups: dict[tuple[Any, ...], Group] = {}
+    groups: dict[tuple[Any, ...], PlaceGroup] = {}
     for endpoint in endpoints:
         transport: Literal["tls", "plain"] = "plain" if endpoint.transport == "plain" else "tls"
         where = (
@@ -135,7 +146,7 @@ def _grouped(kind: Literal["endpoint", "scope", "name"], endpoints: Iterable[End
         )
         group = groups.get(where)
         if group is None:
-            group = groups[where] = Group([], *where)
+            group = groups[where] = PlaceGroup([], *where)
         rows, identity = group.places, endpoint.id
         if kind == "endpoint":
             rows.append(((identity, None, None, None), endpoint, (endpoint,)))

@@ -11,7 +11,7 @@ from typing import Any, Final
 
 from msgspec import Struct
 
-from rupex.audit.assess import found_before, tally
+from rupex.audit.findings import findings_before, tally_of
 from rupex.audit.score import Score, Tally, score
 from rupex.baseline import Baseline, Rule
 from rupex.documents.run import CheckDocument, HostDocument, Run
@@ -95,6 +95,6 @@ def _tallies(host: HostDocument, baseline: Baseline) -> Iterable[Tally]:
     for check in host.checks:
         rule = baseline.rules.get(check.control)
         if rule is not None and rule.off is None:
-            found = found_before(check)
-            found.ceiling, found.lifted = _ceiling(check, rule), _ceiling(check, rule, "waived")
-            yield tally(rule, found)
+            found = findings_before(check)
+            found.ceiling, found.waived_ceiling = _ceiling(check, rule), _ceiling(check, rule, "waived")
+            yield tally_of(rule, found)

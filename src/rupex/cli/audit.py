@@ -53,22 +53,27 @@ def run(arguments: argparse.Namespace) -> int:
     hosts = []
     with progress(arguments.path, "audit") as paths:
         for path in paths:
-            hosts.append(_audited(path, arguments, baseline, waivers, now, endpoints=bool(forms - {"text"})))
+            hosts.append(_audited(path, arguments, baseline, waivers, now, written=_written(forms)))
     hosts = _told_apart(hosts, arguments.path)
     if arguments.suggest_waivers is not None:
         _suggest_waivers(arguments.suggest_waivers, hosts, now)
     return finish(hosts, baseline, waivers, now, time.monotonic() - clock, arguments, files)
 
 
+def _written(forms: set[str]) -> str:
+    """What the forms asked for need of a host's endpoints."""
+    return "brief" if forms == {"text"} else "full"
+
+
 def _audited(
-    path: Path, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime, *, endpoints: bool
+    path: Path, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime, *, written: Any
 ) -> Any:
     """The host's document. An error of our own is a problem of this host, and the others are still judged."""
     from rupex.audit.assess import assess, host_name
     from rupex.model import Host, Problem, RupexError
 
     try:
-        return _audit(path, arguments, baseline, waivers, now, endpoints=endpoints)
+        return _audit(path, arguments, baseline, waivers, now, written=written)
     except RupexError:
         raise
     except Exception as error:  # noqa: BLE001  an error of our own on one host
@@ -103,7 +108,7 @@ def _suggest_waivers(path: Path, hosts: list[Any], now: datetime) -> None:
 
 
 def _audit(
-    path: Path, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime, *, endpoints: bool
+    path: Path, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime, *, written: Any
 ) -> Any:
     from rupex.audit.assess import assess_tree, host_name
     from rupex.host import open_tree
@@ -117,7 +122,7 @@ def _audit(
     return assess_tree(
         located.tree, located.start, baseline, now, name=arguments.host or host_name(path, located.tree.root),
         family=arguments.family, assumed=options.assumptions(arguments.assume), keep_all=arguments.verbose,
-        endpoints=endpoints, waivers=waivers,
+        written=written, waivers=waivers,
     )  # fmt: skip
 
 

@@ -29,7 +29,7 @@ def run_of(
     from msgspec import UNSET
 
     from rupex import __version__
-    from rupex.audit.assess import waivers_used
+    from rupex.audit.document import waivers_used
     from rupex.documents.run import BaselineUsed, Run, SettingsUsed, Tool
 
     return Run(

@@ -38,15 +38,20 @@ class Example(Struct, frozen=True):
 class Control(Struct, frozen=True):
     """One thing that should hold.
 
-    ``judge`` takes the place (for an endpoint its TLS settings alone where it asks for :class:`~rupex.model.Tls`; for a
-    scope its endpoint first; for a name the endpoint, scope and name), then the host when it asks for it (an endpoint
-    that is like another one may then come without its scopes, see ``Host.alike``), and its
-    ``parameters`` by keyword, of the types noted here; likewise ``now``. ``only``: the transport to which it applies.
+    ``judge``: takes the place (for an endpoint its TLS settings alone where it asks for :class:`~rupex.model.Tls`; for a scope
+    its endpoint first; for a name the endpoint, scope and name), then the host or the
+    :class:`~rupex.model.KnownCertificates` where it asks for them, then its parameters by keyword, and ``now`` where it asks for
+    that.
+    ``parameters``: their types, by name.
+    ``remedy``: by family; ``*`` for any.
+    ``only``: the transport to which it applies.
     ``local_exempt``: endpoints reached from the machine itself alone are exempt.
-    ``refines``: the control that, where it fails, makes this one fail with it. ``refusing``: endpoints that refuse every
-    handshake are judged too. ``control_ports``: it is about ports that serve no site, and about no others. ``both_sides``: it
-    holds what was seen against the configuration, so that endpoints of the configuration alone are exempt.
-    ``remedy`` is by family; ``*`` for any.
+    ``refines``: the control that, where it fails, makes this one fail with it.
+    ``refusing``: endpoints that refuse every handshake are judged too.
+    ``control_ports``: it is about ports that serve no site, and about no others.
+    ``both_sides``: it holds what was seen against the configuration; endpoints of the configuration alone are exempt.
+    ``reads_names``: what it finds may hang on what is inside a host name, so that it is asked about every site. The others use
+    names and paths as wholes: sites that are written from one template are judged together.
     """
 
     id: str
@@ -61,6 +66,7 @@ class Control(Struct, frozen=True):
     takes_now: bool
     takes_host: bool
     takes_tls: bool
+    takes_certificates: bool
     cwe: tuple[str, ...] = ()
     only: Literal["tls", "plain"] | None = None
     local_exempt: bool = False
@@ -69,6 +75,17 @@ class Control(Struct, frozen=True):
     refusing: bool = False
     control_ports: bool = False
     both_sides: bool = False
+    reads_names: bool = False
+
+    @property
+    def is_foreign(self) -> bool:
+        """Whether it is a third party's: nothing is known of what it looks at, so that it is always shown everything."""
+        return not self.judge.__module__.startswith("rupex.controls.")
+
+    @property
+    def needs_whole_host(self) -> bool:
+        """Whether it can only be asked when all endpoints of the host are known."""
+        return self.place == "host" or (self.takes_host and self.place in ("endpoint", "scope", "name"))
 
     @property
     def is_for_the_edge(self) -> bool:
@@ -98,6 +115,7 @@ def control(
     refusing: bool = False,
     control_ports: bool = False,
     both_sides: bool = False,
+    reads_names: bool = False,
 ) -> Callable[[F], F]:
     """Make a function a control. Its keyword-only arguments are its parameters, set by the baseline."""
 
@@ -110,8 +128,8 @@ def control(
         judge.control = Control(  # type: ignore[attr-defined]
             id, title, place, severity, why, references, remedy, judge,
             {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
-            "now" in wanted, "host" in annotations, "Tls" in annotations.values(),
-            cwe, only, local_exempt, refines, evidence, refusing, control_ports, both_sides,
+            "now" in wanted, "host" in annotations, "Tls" in annotations.values(), "KnownCertificates" in annotations.values(),
+            cwe, only, local_exempt, refines, evidence, refusing, control_ports, both_sides, reads_names,
         )  # fmt: skip
         return judge
 

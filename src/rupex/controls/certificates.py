@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 
 from rupex.controls.catalogue import control
 from rupex.http.names import covers
-from rupex.model import EXEMPT, PASS, CertificateFile, Endpoint, Fail, Host, Judgement, Pass, Unknown
+from rupex.model import EXEMPT, PASS, CertificateFile, Endpoint, Fail, Host, Judgement, KnownCertificates, Pass, Unknown
 
 
 @control(
@@ -81,7 +81,7 @@ def _day(moment: datetime) -> str:
         "*": "Get a certificate for all names served, or stop serving the name here.",
     },
 )
-def names(endpoint: Endpoint, host: Host) -> Judgement:
+def names(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
     served = [name for name in endpoint.names if name not in ("", "_", "localhost")]
     if not served:
         return EXEMPT
@@ -89,7 +89,7 @@ def names(endpoint: Endpoint, host: Host) -> Judgement:
     plain = [name for name in served if not name.startswith("~")]
     unread = None
     for use in endpoint.tls.certificates:
-        leaf = host.leaf_at(use.certificate)
+        leaf = known.leaf_at(use.certificate)
         if leaf is None:
             unread = use
             continue
@@ -223,19 +223,19 @@ def digest(certificate: CertificateFile, *, weak: tuple[str, ...]) -> Judgement:
         "*": "Switch stapling on.",
     },
 )
-def stapling(endpoint: Endpoint, host: Host) -> Judgement:
+def stapling(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
     assert endpoint.tls is not None
-    leaves = [host.leaf_at(use.certificate) for use in endpoint.tls.certificates]
-    known = [leaf for leaf in leaves if leaf is not None]
+    leaves = [known.leaf_at(use.certificate) for use in endpoint.tls.certificates]
+    read = [leaf for leaf in leaves if leaf is not None]
     setting = endpoint.tls.stapling
-    demanded = any(leaf.must_staple for leaf in known)
-    if known and len(known) == len(leaves) and not any(leaf.ocsp_responders for leaf in known) and not demanded:
+    demanded = any(leaf.must_staple for leaf in read)
+    if read and len(read) == len(leaves) and not any(leaf.ocsp_responders for leaf in read) and not demanded:
         return EXEMPT  # what a certificate is, not what is set
     if setting.value is None:
         return Unknown(setting.why_unknown, setting.provenance)
     if setting.value:
         return Pass(setting.provenance)
-    if not known:
+    if not read:
         return Unknown("whether the certificate names a responder is not known", setting.provenance)
     if demanded:
         return Fail("the certificate demands a stapled response, and none is sent", setting.provenance, "demanded")

@@ -299,6 +299,7 @@ def etag(endpoint: Endpoint) -> Judgement:
     why="Names and addresses of the inside are where an attacker who got in goes next.",
     references=("operational: what is not told need not be guessed",),
     cwe=("CWE-200",),
+    reads_names=True,
     remedy={
         "nginx": "Take $hostname, $server_addr, $upstream_addr and internal names out of add_header, return and server_name.",
         "apache": "Set ServerName and UseCanonicalName On, and take internal names out of Header and Redirect lines.",

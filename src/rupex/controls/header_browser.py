@@ -149,6 +149,7 @@ def referrer(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("Permissions Policy 5",),
     cwe=("CWE-693",),
     only="tls",
+    reads_names=True,
     remedy={
         "nginx": 'add_header Permissions-Policy "camera=(), microphone=(), geolocation=()" always;',
         "apache": 'Header always set Permissions-Policy "camera=(), microphone=(), geolocation=()"',

@@ -12,8 +12,8 @@ from rupex.model import (
     CertificateFile,
     Endpoint,
     Fail,
-    Host,
     Judgement,
+    KnownCertificates,
     Pass,
     TrustPath,
     Unknown,
@@ -69,14 +69,14 @@ def trust(certificate: CertificateFile, *, anchors: tuple[str, ...]) -> Judgemen
         "*": "Send the intermediates behind the leaf.",
     },
 )
-def chain(endpoint: Endpoint, host: Host) -> Judgement:
+def chain(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
     assert endpoint.tls is not None
     note = ""
     for use in endpoint.tls.certificates:
-        sent = host.chains.get(use.certificate or "")
+        sent = known.chains.get(use.certificate or "")
         if not sent:
             return Unknown("the certificate was not read", use.provenance)
-        path = host.paths.get(use.certificate or "")
+        path = known.paths.get(use.certificate or "")
         broken = _broken_chain(sent) if path is None else _broken_path(sent[0], path)
         if isinstance(broken, Fail):
             return Fail(broken.message, use.provenance)

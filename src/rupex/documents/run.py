@@ -215,15 +215,49 @@ class InventoryRow(Struct, frozen=True):
     behind: str
 
 
+class SiteTemplate(Struct, frozen=True):
+    """What sites that are written from one template are.
+
+    ``endpoint``: the endpoint, with ``words`` where the sites differ; its id is that of the first of them.
+    ``words``: the words that each site has its own for.
+    """
+
+    endpoint: Endpoint
+    words: tuple[str, ...]
+
+
+class Site(Struct, frozen=True):
+    """An endpoint that is written from a template.
+
+    ``id``: its own.
+    ``template``: the id of the template's endpoint.
+    ``words``: its own, in the order of the template's.
+    ``at``: its place among all endpoints of the host, from 0.
+    """
+
+    id: str
+    template: str
+    words: tuple[str, ...]
+    at: int
+
+
 class HostDocument(Struct, frozen=True, kw_only=True):
-    """``traces``: the files that decided what fails or is unknown, to tell later whether they changed; ``running``: the
-    processes of its servers, where the tree knows them; ``baseline``: of a fleet, the host's own; ``taken_over``: this is the
-    result of an earlier run of the fleet that was interrupted, of the same day and the same files."""
+    """One host, judged.
+
+    ``endpoints``: those that are written out.
+    ``templates``, ``sites``: the others. A place at the endpoint of a template stands for all of its sites, in their words.
+    ``traces``: the files that decided what fails or is unknown, to tell later whether they changed.
+    ``running``: the processes of its servers, where the tree knows them.
+    ``baseline``: of a fleet, the host's own.
+    ``taken_over``: this is the result of an earlier run of the fleet that was interrupted, of the same day and the same files.
+    """
 
     name: str
     sources: tuple[Source, ...]
     score: ScoreDocument
     endpoints: tuple[Endpoint, ...]
+    templates: tuple[SiteTemplate, ...] = ()
+    sites: tuple[Site, ...] = ()
     checks: tuple[CheckDocument, ...]
     steps: tuple[Step, ...]
     problems: tuple[ProblemDocument, ...]

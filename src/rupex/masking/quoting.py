@@ -56,11 +56,20 @@ def redacted(text: str, asked: str = "") -> str:
     )
 
 
+@lru_cache(maxsize=1024)
+def _values_in(url: str) -> frozenset[str]:
+    """What may come back of a URL: it, its path, the parts of that, and the values of its query."""
+    path, _, query = url.partition("?")
+    path = path.partition("://")[2].partition("/")[2] if "://" in path else path.removeprefix("/")
+    values = (item.partition("=")[2] or item for item in re.split("[&;]", query.partition("#")[0]))
+    return frozenset((url, path, f"/{path}", *path.split("/"), *values)) - {""}
+
+
 def _item(item: str, asked: str) -> str:
     """One item of a query string: its value stays where it is empty, a variable, or the asker's own."""
     name, equals, value = item.partition("=")
     literal = value if equals else name
-    is_own = literal in SAMPLE_VALUES or (asked and literal in asked)
+    is_own = literal in SAMPLE_VALUES or literal in _values_in(asked)
     if not literal or is_own or literal == ELLIPSIS or _VARIABLE.search(literal):
         return item
     return f"{name}={ELLIPSIS}" if equals else ELLIPSIS

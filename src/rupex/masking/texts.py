@@ -8,6 +8,7 @@ whatever directive it stands in; then each word goes by the class of its directi
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
+from functools import lru_cache
 from typing import Final
 
 from rupex.masking.apache import OPEN_TO, mask_apache
@@ -47,6 +48,19 @@ def mask(text: str, language: str, masker: Masker) -> str:
 
 def shown(text: str, language: str) -> str:
     """``text`` for a person: as :func:`mask` leaves it, with an ellipsis for each mark."""
+    return _shown(text, language) if len(text) < _SHORT else _masked(text, language)
+
+
+_SHORT: Final = 200
+
+
+@lru_cache(maxsize=4096)
+def _shown(text: str, language: str) -> str:
+    """The same line stands in many files."""
+    return _masked(text, language)
+
+
+def _masked(text: str, language: str) -> str:
     return MARK.sub(ELLIPSIS, mask(text, language if language in LANGUAGES else "map", Masker()))
 
 

@@ -36,6 +36,7 @@ from rupex.model.facts import (
     Key,
     KeyCopy,
     KeyFile,
+    KnownCertificates,
     Life,
     Listening,
     PortRange,
@@ -64,15 +65,14 @@ from rupex.model.judgement import (
     Verdict,
     worst_verdict,
 )
-from rupex.model.likeness import Alike, Likeness, Pattern
 from rupex.model.problem import Problem, ProblemKind, RupexError
 from rupex.model.provenance import Provenance, Setting, default_of, unknown
 from rupex.model.schedule import Schedule
+from rupex.model.templates import Group, Instance, Words
 
 __all__ = [
     "EXEMPT",
     "PASS",
-    "Alike",
     "Audience",
     "Certificate",
     "CertificateFile",
@@ -86,20 +86,21 @@ __all__ = [
     "FileFacts",
     "Firewall",
     "FolderFacts",
+    "Group",
     "Header",
     "Host",
+    "Instance",
     "Judgement",
     "Key",
     "KeyCopy",
     "KeyFile",
+    "KnownCertificates",
     "Leg",
     "Life",
-    "Likeness",
     "Limits",
     "Listening",
     "Listing",
     "Pass",
-    "Pattern",
     "PortRange",
     "Predicted",
     "Problem",
@@ -131,6 +132,7 @@ __all__ = [
     "Upstream",
     "Verdict",
     "WireFacts",
+    "Words",
     "default_of",
     "lifetime_days",
     "unknown",

@@ -9,10 +9,10 @@ from typing import Literal
 from msgspec import Struct, field
 
 from rupex.model.endpoint import Endpoint
-from rupex.model.likeness import Alike
 from rupex.model.problem import Problem
 from rupex.model.provenance import Provenance, Setting, unknown
 from rupex.model.schedule import Schedule
+from rupex.model.templates import Group
 
 FileKind = Literal[
     "configuration", "certificate", "key", "document root", "deployment", "acme store", "override", "keystore"
@@ -289,17 +289,42 @@ class Predicted(Struct, frozen=True):
     unknown: str | None = None
 
 
+class KnownCertificates(Struct, frozen=True):
+    """The certificates that were read, for whoever is asked about what uses them.
+
+    ``chains``: of a file, or sent by a listener, by its path; leaf first as configured.
+    ``paths``: the way of a sent certificate to an anchor, by the path of its listener.
+    """
+
+    chains: Mapping[str, tuple[Certificate, ...]]
+    paths: Mapping[str, TrustPath]
+
+    def leaf_at(self, path: str | None) -> Certificate | None:
+        """The leaf certificate of the file at ``path``, or None when it was not read."""
+        found = None if path is None else self.chains.get(path)
+        return found[0] if found else None
+
+
 class Host(Struct, frozen=True, kw_only=True):
-    """Everything known of one host, before it is judged. ``chains``: the certificates of a
-    file (or sent by a listener), leaf first as configured, by its path; ``paths``: the way of a sent one to an anchor.
-    ``alike``: how endpoints, by id, come of others of the host. ``partial``: why there may be endpoints that were not looked
-    for, such as a single port that was asked. ``renewals``: what renews certificates, None where no tree was looked at;
-    ``lives``: of every certificate, how long it lives. ``firewall``: None where the tree has no
-    word of one; ``listening``: the sockets that accept connections, None where there is no list of them. Of a host
-    that was seen from both sides: ``predicted``, by the id of an endpoint that was seen; ``running``: processes of its
-    servers; ``modified``: when files that endpoints name were written. Of a host in a fleet: ``behind``: the edge in
-    front of it, which is judged for what only strangers meet; ``shared``: keys that hosts of other owners have too, None
-    outside a fleet; ``required``: names that the inventory says it serves."""
+    """Everything known of one host, before it is judged.
+
+    ``endpoints``: in order, without those in ``groups``; for a control that looks at the host as a whole with the outlines of
+    these (see :meth:`~rupex.model.Group.outline`).
+    ``groups``: endpoints that are written from templates.
+    ``chains``: the certificates of a file, or sent by a listener, by its path; leaf first as configured.
+    ``paths``: the way of a sent certificate to an anchor, by the path of its listener.
+    ``partial``: why there may be endpoints that were not looked for, such as a single port that was asked.
+    ``renewals``: what renews certificates, None where no tree was looked at.
+    ``lives``: how long each certificate lives.
+    ``firewall``: None where the tree has no word of one.
+    ``listening``: the sockets that accept connections, None where there is no list of them.
+    ``predicted``: of a host seen from both sides, by the id of an endpoint that was seen.
+    ``running``: of a host seen from both sides, the processes of its servers.
+    ``modified``: of a host seen from both sides, when files that endpoints name were written.
+    ``behind``: the edge in front of it, which is judged for what only visitors meet.
+    ``shared``: keys that hosts of other owners have too, None outside a fleet.
+    ``required``: names that the inventory says it serves.
+    """
 
     name: str
     sources: tuple[Source, ...]
@@ -312,7 +337,7 @@ class Host(Struct, frozen=True, kw_only=True):
     problems: tuple[Problem, ...] = field(default=())
     chains: Mapping[str, tuple[Certificate, ...]] = {}
     paths: Mapping[str, TrustPath] = {}
-    alike: Mapping[str, Alike] = {}
+    groups: tuple[Group, ...] = ()
     partial: str = ""
     renewals: Setting[tuple[Renewal, ...]] | None = None
     lives: tuple[Life, ...] = ()
@@ -325,7 +350,10 @@ class Host(Struct, frozen=True, kw_only=True):
     shared: tuple[SharedKey, ...] | None = None
     required: tuple[str, ...] = ()
 
+    @property
+    def known_certificates(self) -> KnownCertificates:
+        return KnownCertificates(self.chains, self.paths)
+
     def leaf_at(self, path: str | None) -> Certificate | None:
         """The leaf certificate of the file at ``path``, or None when it was not read."""
-        found = None if path is None else self.chains.get(path)
-        return found[0] if found else None
+        return self.known_certificates.leaf_at(path)

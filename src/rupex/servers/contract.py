@@ -9,7 +9,6 @@ from msgspec import Struct
 
 from rupex.host import CredentialStore, HostTree
 from rupex.model import (
-    Alike,
     CertificateUse,
     Endpoint,
     Problem,
@@ -19,17 +18,20 @@ from rupex.model import (
     Setting,
     StoreUse,
 )
+from rupex.servers.common.groups import Endpoints
 from rupex.tls.openssl import Library
 
 
 class Surroundings(Struct, frozen=True):
     """What a configuration lives in: the host tree, its credentials, the crypto library, and what the user says of
-    versions that the tree does not show (family or ``openssl`` to a version such as ``1.18``)."""
+    versions that the tree does not show (family or ``openssl`` to a version such as ``1.18``). ``uses_templates``: sites that
+    are written from one template are resolved once."""
 
     tree: HostTree
     credentials: CredentialStore
     library: Library
     assumed: Mapping[str, str]
+    uses_templates: bool = True
 
 
 class Request(Struct, frozen=True, kw_only=True):
@@ -105,13 +107,8 @@ class Configured(Protocol):
     stores: tuple[StoreUse, ...]
     """Key stores that the configuration names."""
 
-    def endpoints(
-        self, share: Share = WHOLE, *, outlines: bool = False
-    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
-        """The endpoints of a share of the virtual hosts, in order; and, by id, how some of them come of others.
-
-        ``outlines``: those that come of others may be left without their scopes.
-        """
+    def endpoints(self, share: Share = WHOLE, *, complete: bool = True) -> Endpoints:
+        """The endpoints of a share of the virtual hosts, in order. ``complete``: each written out, and no groups."""
         ...
 
     def samples(self, endpoints: Iterable[Endpoint]) -> Iterable[Sample]:

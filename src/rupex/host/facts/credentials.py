@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -10,7 +11,7 @@ from rupex.host.tree.host_tree import HostTree, TreeError
 from rupex.model import bounds
 
 if TYPE_CHECKING:
-    from rupex.model import Certificate, Key, TrustPath
+    from rupex.model import Certificate, Key, TrustPath, Words
 
 
 class CredentialStore:
@@ -20,6 +21,20 @@ class CredentialStore:
         self.tree = tree
         self.passwords: dict[str, str] = {}
         """What a configuration opens its key stores with, by path."""
+        self._words: Words | None = None
+
+    @contextmanager
+    def of_site(self, words: Words) -> Iterator[None]:
+        """In the block, a path in the words of a template is that of the site with these ``words``."""
+        self._words = words
+        try:
+            yield
+        finally:
+            self._words = None
+
+    def own_path(self, path: str) -> str:
+        """``path``, or the site's own where it is one of a template (see :meth:`of_site`)."""
+        return path if self._words is None else self._words.put_in(path)
 
     @cached_property
     def _certificates(self) -> dict[str, tuple[Certificate, ...] | str]:
@@ -42,6 +57,7 @@ class CredentialStore:
 
     def certificates(self, path: str) -> tuple[Certificate, ...] | str:
         """The certificates of the file in order, leaf first as configured; or why there are none."""
+        path = self.own_path(path)
         found = self._certificates.get(path)
         if found is None:
             from rupex.pki.certificates import CredentialError, parse_certificates

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from base64 import b64encode
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import cache
 from hashlib import sha256
@@ -20,7 +20,15 @@ from rupex.documents.run import CheckDocument, Excerpt, HostDocument, Run, Waive
 from rupex.model.judgement import SEVERITIES
 from rupex.reports.clean import clean
 from rupex.reports.html.themes import NAMES, theme_of
-from rupex.reports.text.text import Group, failing_checks, gain_words, group_places, merge_groups, waived_rows
+from rupex.reports.text.text import (
+    Group,
+    failing_checks,
+    folded_checks,
+    gain_words,
+    group_places,
+    merge_groups,
+    waived_rows,
+)
 
 _GROUPS, _GROUPS_OF_MANY = 5, 2
 _REASONS, _REASONS_OF_MANY = 14, 5
@@ -116,6 +124,7 @@ def _host(
     excerpts = {} if many else {(one.file, one.line): one for one in host.excerpts}
     ledger = list(_ledger(host))
     row = host.inventory if host.inventory else None
+    folded = folded_checks(host)
     return {
         "name": clean(host.name),
         "anchor": f"h{number}-{_ANCHOR.sub('-', host.name)[:40]}",
@@ -130,7 +139,8 @@ def _host(
         "by_theme": _by_theme(host),
         "changes": changes.get(host.name, []),
         "findings": [
-            _finding(check, host, excerpts, _GROUPS_OF_MANY if many else _GROUPS) for check in failing_checks(host)
+            _finding(check, host, folded.get(check.control, ()), excerpts, _GROUPS_OF_MANY if many else _GROUPS)
+            for check in failing_checks(host)
         ],
         "waived": waived_rows(host),
         "unknown": list(_unknown(host, _REASONS_OF_MANY if many else _REASONS)),
@@ -166,7 +176,11 @@ def _ledger(host: HostDocument) -> Iterator[dict[str, Any]]:
 
 
 def _finding(
-    check: CheckDocument, host: HostDocument, excerpts: dict[tuple[str, int], Excerpt], most: int
+    check: CheckDocument,
+    host: HostDocument,
+    folded: Sequence[CheckDocument],
+    excerpts: dict[tuple[str, int], Excerpt],
+    most: int,
 ) -> dict[str, Any]:
     groups = [g for g in group_places(check.places) if g.verdict == "fail" and not g.places[0].folded]
     merged = merge_groups(groups)
@@ -178,7 +192,7 @@ def _finding(
         "why": check.why,
         "references": ", ".join(check.references),
         "remedy": check.remedy,
-        "gain": gain_words(check, host) if most > _GROUPS_OF_MANY else f"costs {check.lost:.1f} points",
+        "gain": gain_words(check, host, folded) if most > _GROUPS_OF_MANY else f"costs {check.lost:.1f} points",
         "groups": [_group(group, excerpts) for group in merged[:most]],
         "more": max(0, len(merged) - most),
     }

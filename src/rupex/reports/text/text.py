@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Final, NamedTuple
 
 from msgspec import Struct
@@ -60,15 +60,14 @@ def _subject(place: PlaceDocument) -> str:
 
 def group_places(places: Iterable[PlaceDocument]) -> list[Group]:
     """Places grouped by verdict and deciding line (or default), fails first, each group in order of appearance."""
-    groups: dict[tuple[str, str, str], Group] = {}
+    held: dict[tuple[object, ...], list[PlaceDocument]] = {}
     for place in places:
-        where = _where(place)
-        key = (place.verdict, where, "" if place.line is not None else place.message)
-        found = groups.get(key)
-        if found is None:
-            groups[key] = Group(place.verdict, where, place.message, [place])
+        if place.file is not None and place.line is not None and not place.unseen:
+            key: tuple[object, ...] = place.verdict, place.file, place.line
         else:
-            found.places.append(place)
+            key = place.verdict, _where(place), "" if place.line is not None else place.message
+        held.setdefault(key, []).append(place)
+    groups = {key: Group(some[0].verdict, _where(some[0]), some[0].message, some) for key, some in held.items()}
     for group in groups.values():
         if len({place.endpoint for place in group.places}) == 1:  # else the line is one that they share
             group.unlisted = max(place.count - 1 for place in group.places) if group.places[0].line is not None else 0
@@ -154,8 +153,9 @@ def _render_host(page: Page, run: Run, host: HostDocument, *, verbose: bool) -> 
     page.blank()
     for endpoint in host.endpoints:
         render_seen(page, endpoint)
+    folded = folded_checks(host)
     for number, check in enumerate(failing_checks(host), 1):
-        _render_finding(page, number, check, host, verbose=verbose)
+        _render_finding(page, number, check, host, folded.get(check.control, ()), verbose=verbose)
     _render_waived(page, host)
     unknown = [c for c in host.checks if c.counts.unknown]
     if unknown:
@@ -187,9 +187,17 @@ def _badness(check: CheckDocument) -> tuple[int, float, float]:
     return SEVERITIES.index(check.severity), 101.0 if check.holds is None else check.holds, -check.lost
 
 
-def gain_words(check: CheckDocument, host: HostDocument) -> str:
-    """What a failing check costs, and what its repair gains."""
-    folded = [c for c in host.checks if any(p.folded == check.control for p in c.places)]
+def folded_checks(host: HostDocument) -> Mapping[str, list[CheckDocument]]:
+    """The checks of which a place fails only with that of another control, by that one."""
+    found: dict[str, list[CheckDocument]] = {}
+    for check in host.checks:
+        for control in {place.folded for place in check.places if isinstance(place.folded, str)}:
+            found.setdefault(control, []).append(check)
+    return found
+
+
+def gain_words(check: CheckDocument, host: HostDocument, folded: Sequence[CheckDocument]) -> str:
+    """What a failing check costs, and what its repair gains. ``folded``: the checks that fail with it."""
     cost = check.lost + sum(c.lost for c in folded)
     words = f"costs {cost:.1f} points" + (f", with {', '.join(c.control for c in folded)}" if folded else "")
     if check.holds is not None:
@@ -222,7 +230,9 @@ def waived_rows(host: HostDocument) -> list[Waived]:
     return [Waived(*key, count) for key, count in found.items()]
 
 
-def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDocument, *, verbose: bool) -> None:
+def _render_finding(
+    page: Page, number: int, check: CheckDocument, host: HostDocument, folded: Sequence[CheckDocument], *, verbose: bool
+) -> None:
     tail = f"{check.control}  {check.severity}"
     title = f"{number:>2}  {check.title}"
     room = page.width - len(title) - len(tail)
@@ -257,7 +267,7 @@ def _render_finding(page: Page, number: int, check: CheckDocument, host: HostDoc
         )
     page.entry("why", f"{check.why} ({', '.join(check.references)})")
     page.entry("change", check.remedy)
-    page.entry("gain", gain_words(check, host))
+    page.entry("gain", gain_words(check, host, folded))
     page.blank()
 
 

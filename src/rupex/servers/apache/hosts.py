@@ -15,8 +15,8 @@ from rupex.model.budget import spend
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.syntax import Block, Directive, split_words
-from rupex.servers.common.alike import ByKind
 from rupex.servers.common.samples import EVERY
+from rupex.servers.common.templates import ReadOnce
 
 _ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|[0-9]{1,5}))?")
 _SCHEME = re.compile(r"^[a-z][a-z0-9+.-]*://", re.IGNORECASE)
@@ -54,8 +54,8 @@ class Virtual:
         return (self.directives,) if self.main is None else (self.main.directives, self.directives)
 
     def says(self, *names: str) -> Directive | None:
-        """As :meth:`last`, where only what it says counts, not its place: of a kind of virtual hosts that of the first."""
-        found = last_of(self.directives.first, *names)
+        """As :meth:`last`, where only what it says counts, not its place: of an instance that of its template."""
+        found = last_of(self.directives.model, *names)
         return found if found is not None or self.main is None else last_of(self.main.directives, *names)
 
     def last(self, *names: str) -> Directive | None:
@@ -170,13 +170,14 @@ def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
 
 def read_virtuals(config: LoadedConfig) -> tuple[Virtual, list[Virtual]]:
     """The main server and the virtual hosts, in order."""
-    names_of = ByKind(_read_names)
+    names_of = ReadOnce(read_names)
     main = Virtual(None, config.main, None, names_of(config.main))
     sections = sections_of(config.main, "virtualhost")
     return main, [Virtual(section, section.inner, main, names_of(section.inner)) for section in sections]
 
 
-def _read_names(block: Block) -> Names:
+def read_names(block: Block) -> Names:
+    """The names that a block gives itself."""
     named = last_of(block, "servername")
     aliases = (word.lower() for alias in all_of(block, "serveralias") for word in alias.args)
     return Names(host_name(named.args[0]) if named is not None and named.args else None, tuple(aliases))

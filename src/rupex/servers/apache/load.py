@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import Final
 
 from msgspec import structs
@@ -16,10 +17,12 @@ from rupex.masking.quoting import quoted
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, UndeterminedError, allow_for, filled, spend
 from rupex.model.numbers import whole_number
-from rupex.servers.apache.alike import Templates
+from rupex.model.templates import MARK
 from rupex.servers.apache.modules import STATIC, identifier, owner
-from rupex.servers.apache.syntax import Block, Directive, ParsedFile
+from rupex.servers.apache.syntax import Block, Directive, InstanceBlock, ParsedFile, parse
+from rupex.servers.apache.template import ACTS_WHILE_READ, LANGUAGE, SiteTemplate, every, is_template
 from rupex.servers.common.patterns import search
+from rupex.servers.common.templates import Templates
 
 _VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
 _EXPORT = re.compile(
@@ -51,7 +54,6 @@ class LoadedConfig:
         self.main = Block()
         self.files: dict[str, list[Provenance]] = {}
         self.texts: dict[str, str] = {}
-        self.templates = Templates()
         self.problems: list[Problem] = []
         self.modules: dict[str, Directive | None] = dict.fromkeys(sorted(STATIC))
         self.skipped: list[Skipped] = []
@@ -69,12 +71,15 @@ def _default_root(main_path: str) -> str:
     return folder.removesuffix("/conf") if folder.endswith("/conf") else folder
 
 
-def load(tree: HostTree, main_path: str, release: tuple[int, ...]) -> LoadedConfig:
-    """Read the configuration that starts at ``main_path``. What cannot be read becomes a problem."""
+def load(tree: HostTree, main_path: str, release: tuple[int, ...], *, uses_templates: bool = False) -> LoadedConfig:
+    """Read the configuration that starts at ``main_path``. What cannot be read becomes a problem. ``uses_templates``:
+    read files that are written from one template once."""
     config = LoadedConfig(main_path, release)
-    reader = _Reader(tree, config)
+    reader = _Reader(tree, config, uses_templates=uses_templates)
     reader.read_environment()
     config.main = reader.file(main_path, None, ())
+    if uses_templates and any(MARK in text for text in config.texts.values()):
+        return load(tree, main_path, release)  # somebody's own words would be taken for stand-ins
     reader.tell_undefined()
     for directive, module in _without_module(config):
         words = f"{directive.name} needs the module {module}, which is not loaded: the server would not start"
@@ -105,8 +110,9 @@ def _among(known: dict[str, str]) -> Callable[[re.Match[str]], str]:
 
 
 class _Reader:
-    def __init__(self, tree: HostTree, config: LoadedConfig) -> None:
+    def __init__(self, tree: HostTree, config: LoadedConfig, *, uses_templates: bool) -> None:
         self.tree, self.config = tree, config
+        self.templates = Templates[SiteTemplate](LANGUAGE, tree) if uses_templates else None
         self.defines: dict[str, str] = {}
         self.macros: dict[str, Directive] = {}
         self.in_use: list[str] = []
@@ -158,16 +164,58 @@ class _Reader:
             text = self._read(path, include)
             if text is None:
                 return Block()
-            parsed = self.parsed[path] = self.config.templates.parse(path, text)
+            of_template = self._of_template(path, text)
+            if of_template is not None:
+                return of_template
+            parsed = self.parsed[path] = parse(path, text)
             if parsed.problem is not None:
                 words = f"{parsed.problem.message}; what follows in this file was not read"
                 self.config.problems.append(Problem("syntax", path, parsed.problem.line, words, True))
-        template = self.config.templates.of(path)
-        if template is not None and template.is_still and self.count + template.size <= bounds.DIRECTIVES:
-            self.count += template.size  # nothing in it acts while it is read: it is as it was parsed
-            self.config.used |= template.names
-            return parsed.directives
         return self.run(parsed.directives, (*above, path), within)
+
+    def _of_template(self, path: str, text: str) -> Block | None:
+        """What a file holds that is written from a template; None for any other. A line that goes on in the next one is not
+        where its words are."""
+        if self.templates is None or "\\\n" in text or "\r" in text:
+            return None
+        found = self.templates.find(path, text, self._template)
+        if found is None or found[0].state != self._state() or self.count + found[0].size > bounds.DIRECTIVES:
+            return None
+        template, words = found
+        self.count += template.size
+        self.config.used |= template.used
+        own: list[Block] = []
+
+        def read(at: int) -> Block:
+            if not own:
+                own.extend(host.inner for host in self.run(parse(path, text).directives, (path,), ()))
+            return own[at]
+
+        return Block(
+            structs.replace(host, path=path, children=InstanceBlock(host, words, partial(read, at)))
+            for at, host in enumerate(template.hosts)
+        )
+
+    def _state(self) -> tuple[int, int]:
+        """What is loaded and defined so far, by how much it is: nothing of it is ever taken back between two files that are
+        alike without a line that says so."""
+        return len(self.config.modules), len(self.defines) + len(self.macros)
+
+    def _template(self, name: str, text: str) -> SiteTemplate | None:
+        """What a template of this ``text`` holds; None where it cannot be one. Nothing of it counts as read."""
+        before = self.count, len(self.config.problems), len(self.config.skipped)
+        parsed = parse(name, text)
+        written = list(every(parsed.directives))
+        if parsed.problem is not None or any(directive.key in ACTS_WHILE_READ for directive in written):
+            return None
+        read = self.run(parsed.directives, (name,), ())
+        is_sound = (len(self.config.problems), len(self.config.skipped)) == before[1:]
+        self.count = before[0]
+        del self.config.problems[before[1] :], self.config.skipped[before[2] :]
+        if not is_sound or not is_template(parsed.directives, read, text):
+            return None
+        used = frozenset(directive.key for directive in written if directive.children is None)
+        return SiteTemplate(list(read), len(written), used, self._state())
 
     def _read(self, path: str, include: Directive | None) -> str | None:
         try:

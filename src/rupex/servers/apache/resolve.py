@@ -8,7 +8,6 @@ from typing import NamedTuple
 
 from rupex.host.tree.paths import inside
 from rupex.model import (
-    Alike,
     CertificateUse,
     Endpoint,
     Problem,
@@ -20,20 +19,20 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.budget import PER_MEMBER, spend
-from rupex.servers.apache.alike import is_opaque
 from rupex.servers.apache.answer import answer_request
-from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_virtuals
+from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_names, read_virtuals
 from rupex.servers.apache.load import LoadedConfig, all_of, load, sections_of
 from rupex.servers.apache.mapping import fixed_folder
 from rupex.servers.apache.release import default, find_release
 from rupex.servers.apache.scopes import ScopeReader
 from rupex.servers.apache.sections import is_pattern
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
-from rupex.servers.apache.syntax import Block
+from rupex.servers.apache.syntax import Block, InstanceBlock
+from rupex.servers.apache.template import is_opaque
 from rupex.servers.apache.tls import TlsResolver, speaks_tls
-from rupex.servers.common.alike import ByKind
 from rupex.servers.common.document_roots import OVERRIDE_FILE
-from rupex.servers.common.kinds import endpoints_by_kind
+from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
+from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
 
 
@@ -55,14 +54,16 @@ class ApacheConfiguration:
         self.main_path, self.around = main_path, around
         self.release = find_release(around)
         self.version = self.release.setting()
-        self.config: LoadedConfig = load(around.tree, main_path, self.release.number)
+        self.config: LoadedConfig = load(
+            around.tree, main_path, self.release.number, uses_templates=around.uses_templates
+        )
         problems = self.config.problems
         self.tls = TlsResolver(self.config, self.release, around)
         self.main, self.virtuals = read_virtuals(self.config)
         self.scopes = ScopeReader(self.config, self.release, around.tree, 1 + len(self.virtuals))
         self.listeners = listeners(read_listens(self.config, problems), self.main, self.virtuals)
         self._main_is_opaque, self._common_folders = self._judge_main()
-        self._roots_of, self._folder_words_of = ByKind(_said_roots), ByKind(_said_folders)
+        self._roots_of, self._folder_words_of = ReadOnce(_said_roots), ReadOnce(_said_folders)
         self.members: list[Member] = []
         self.id_of: dict[tuple[int, str, int], str] = {}
         if not self.listeners and not any(problem.hides_endpoints for problem in problems):
@@ -129,38 +130,28 @@ class ApacheConfiguration:
                         seen.add(sample)
                         yield sample
 
-    def endpoints(
-        self, share: Share = WHOLE, *, outlines: bool = False
-    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
+    def endpoints(self, share: Share = WHOLE, *, complete: bool = True) -> Endpoints:
         first, end = share.bounds(len(self.members))
         members = self.members[first:end]
-        return endpoints_by_kind(members, self._endpoint, self._kind_of, self._source, outlines=outlines)
+        return resolve_members(members, self._endpoint, self._template_of, self.around.credentials, complete=complete)
 
-    def _source(self, member: Member) -> tuple[str, tuple[str, ...]]:
-        """The file in which a virtual host of a kind stands, and the words that are its own."""
-        assert member.virtual.section is not None
-        path = member.virtual.section.path
-        return path, self.config.templates.kinds[path][1]
-
-    def _kind_of(self, member: Member) -> tuple[object, ...] | None:
-        """What members have in common that are one another under other names; None for one of no such kind."""
+    def _template_of(self, member: Member) -> FromTemplate[Member] | None:
+        """The template that a member is written from; None where its answers may hang on what is in a name, or on more than what
+        is in its file."""
         virtual, listener = member.virtual, member.listener
-        section = virtual.section
-        if section is None or listener.default is virtual or not self._main_is_opaque:
+        block = virtual.directives
+        if not isinstance(block, InstanceBlock) or listener.default is virtual or not self._main_is_opaque:
             return None
-        template, _ = self.config.templates.kinds.get(section.path, (None, ()))
-        if template is None or not template.is_opaque:
-            return None
-        folders = self._folders_of(virtual)
-        if any(folder in self._common_folders for folder in folders):
-            return None
-        if next(self.around.tree.folders_among(map(inside, folders)), None) is not None:
+        if any(folder in self._common_folders for folder in self._folders_of(virtual)):
             return None
         kind = self.tls.kind(virtual) if speaks_tls(self.config, virtual) else ()
         if kind is None:
             return None
-        parents = tuple(folder.rpartition("/")[0] for folder in folders)
-        return id(template), section.start, id(listener), len(virtual.directives.first), parents, kind
+
+        def model() -> Member:
+            return Member(member.id, listener, Virtual(block.section, block.model, self.main, read_names(block.model)))
+
+        return FromTemplate((id(block.model), id(listener), kind), block.words, model)
 
     def _folders_of(self, virtual: Virtual) -> list[str]:
         """The folders that a virtual host of its own speaks of: roots, aliases, sections."""

@@ -9,15 +9,15 @@ quote and itself (``ap_getword_conf``).
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 from itertools import chain
-from typing import Final
+from typing import Any, Final
 
 from msgspec import Struct
 
 from rupex.masking.quoting import quoted
-from rupex.model import Likeness, Provenance, bounds
+from rupex.model import Provenance, Words, bounds
 from rupex.model.provenance import How
 
 _LINE = re.compile(r"((?:[^\n\\]|\\(?!\r?\n)|\\\r?\n)*+)(\n|\Z)")
@@ -36,8 +36,7 @@ class ConfigError(Struct, frozen=True):
 
 class Directive(Struct, gc=False):
     """A directive or section. ``raw``: what stands behind the name, as written; ``children``: of a section, else None.
-    ``start`` and ``end``: its offsets in the file, in characters from 0, to the end of its (joined) line; ``own``: the
-    offset of ``raw`` where it holds something of the file's own (see ``alike.py``), else -1."""
+    ``start`` and ``end``: its offsets in the file, in characters from 0, to the end of its (joined) line."""
 
     name: str
     raw: str
@@ -47,7 +46,6 @@ class Directive(Struct, gc=False):
     start: int
     end: int
     children: Block | None = None
-    own: int = -1
 
     @property
     def key(self) -> str:
@@ -80,7 +78,8 @@ class Directive(Struct, gc=False):
 class Block:
     """What stands in one file or section, in order, and by name. It is complete when it is first asked by name.
 
-    ``first``: the first block of its kind (see ``alike.py``), itself for one of no kind; ``likeness``: how it comes of that.
+    ``model``: the same block of the template that its file is written from, itself in a file of none.
+    ``words``: what the file has for the template's stand-ins, None in a file of no template.
     """
 
     __slots__ = ("_by_key", "_items", "_order")
@@ -107,11 +106,11 @@ class Block:
         return self
 
     @property
-    def first(self) -> Block:
+    def model(self) -> Block:
         return self
 
     @property
-    def likeness(self) -> Likeness | None:
+    def words(self) -> Words | None:
         return None
 
     def named(self, *keys: str) -> Sequence[Directive]:
@@ -136,6 +135,30 @@ class Block:
         for directive in self:
             by_key.setdefault(directive.key, []).append(directive)
         return by_key
+
+
+class InstanceBlock(Block):
+    """What stands in a virtual host of a file that is written from a template. It is read when somebody asks for it, by
+    ``read``: most of what anybody asks is found by what the ``model`` has, the inside of the template's ``section``."""
+
+    __slots__ = ("_read", "_words", "section")
+
+    def __init__(self, section: Directive, words: Words, read: Callable[[], Block]) -> None:
+        self.section, self._words, self._read = section, words, read
+
+    def __getattr__(self, name: str) -> Any:
+        if name != "_items":
+            raise AttributeError(name)
+        self._items = list(self._read())
+        return self._items
+
+    @property
+    def model(self) -> Block:
+        return self.section.inner
+
+    @property
+    def words(self) -> Words:
+        return self._words
 
 
 class ParsedFile(Struct, frozen=True):

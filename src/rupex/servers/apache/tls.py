@@ -26,7 +26,7 @@ from rupex.servers.apache.hosts import Listener, Virtual
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.release import Release, default
 from rupex.servers.apache.syntax import Block, Directive
-from rupex.servers.common.alike import ByKind
+from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import Surroundings
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
@@ -55,7 +55,7 @@ class TlsResolver:
 
     def __init__(self, config: LoadedConfig, release: Release, around: Surroundings) -> None:
         self.config, self.release, self.around = config, release, around
-        self._said_certificates: ByKind[Block, tuple[CertificateUse, ...]] = ByKind(self._read_certificates)
+        self._said_certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(self._read_certificates)
         self._parameters: dict[str, DhParameters | str | None] = {}
 
     # Certificates
@@ -80,8 +80,8 @@ class TlsResolver:
         )
 
     def kind(self, virtual: Virtual) -> tuple[object, ...] | None:
-        """What its settings hang on in its certificates: the kinds of keys, and the parameters for Diffie-Hellman; None
-        where that is not known."""
+        """What the settings of a virtual host hang on in its certificates: the kinds of their keys, and the parameters for
+        Diffie-Hellman; None where that is not known."""
         uses = self.certificates(virtual)
         kinds = self._kinds(uses)
         return None if kinds is None else (kinds, self._dh(uses).value)
@@ -246,6 +246,7 @@ class TlsResolver:
 
     def _parameters_in(self, path: str) -> DhParameters | str | None:
         """The parameters in a file of certificates, None where it has none; or why they cannot be read."""
+        path = self.around.credentials.own_path(path)
         if path not in self._parameters:
             self._parameters[path] = None
             try:

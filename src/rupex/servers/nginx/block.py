@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import Any
 
-from rupex.model import Likeness, Provenance
-from rupex.servers.nginx.syntax import Directive, SourceText
+from rupex.model import Provenance, Words
+from rupex.servers.nginx.syntax import Directive
 
 
 class Block:
     """A block with what its includes bring, in the order nginx reads it. ``directive`` is None for the whole file.
 
-    ``first``: the first block of its kind (see ``alike.py``), itself for one of no kind; ``source``: the file in which it
-    stands; ``likeness``: how it comes of its first.
+    ``model``: the same block of the template that its file is written from, itself in a file of none.
+    ``words``: what the file has for the template's stand-ins, None in a file of no template.
     """
 
     __slots__ = ("_in_order", "by_name", "children", "directive")
@@ -31,15 +32,11 @@ class Block:
                 found.append(child)
 
     @property
-    def first(self) -> Block:
+    def model(self) -> Block:
         return self
 
     @property
-    def source(self) -> SourceText | None:
-        return None if self.directive is None else self.directive.source
-
-    @property
-    def likeness(self) -> Likeness | None:
+    def words(self) -> Words | None:
         return None
 
     @property
@@ -85,13 +82,46 @@ class Block:
         return self.directive.provenance()
 
 
-def blocks_of_each_kind(top: Block) -> Iterator[Block]:
-    """``top`` and the blocks in it, of those of one kind the first."""
+class InstanceBlock(Block):
+    """A server block of a file that is written from a template. What is in it is read when somebody asks for it, by ``read``:
+    most of what anybody asks is found by what the ``model`` has."""
+
+    __slots__ = ("_model", "_read", "_words")
+
+    def __init__(self, model: Block, words: Words, read: Callable[[], Block]) -> None:
+        self._model, self._words, self._read = model, words, read
+
+    def __getattr__(self, name: str) -> Any:
+        if name not in Block.__slots__:
+            raise AttributeError(name)
+        own = self._read()
+        for slot in Block.__slots__:
+            setattr(self, slot, getattr(own, slot))
+        return getattr(self, name)
+
+    @property
+    def model(self) -> Block:
+        return self._model
+
+    @property
+    def words(self) -> Words:
+        return self._words
+
+    @property
+    def name(self) -> str:
+        return self._model.name
+
+    def provenance(self) -> Provenance:
+        return self._words.put_in(self._model.provenance())
+
+
+def models_in(top: Block) -> Iterator[Block]:
+    """``top`` and the blocks in it, of those of one template the model alone."""
     waiting, known = [top], {id(top)}
     while waiting:
         block = waiting.pop()
         yield block
         for child in block.children:
-            if isinstance(child, Block) and id(child.first) not in known:
-                known.add(id(child.first))
-                waiting.append(child.first)
+            if isinstance(child, Block) and id(child.model) not in known:
+                known.add(id(child.model))
+                waiting.append(child.model)

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import re
+from functools import partial
 from typing import Final
 
 from rupex.host import HostTree, TreeError
 from rupex.host.tree.paths import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, allow_for, spend
-from rupex.servers.nginx.alike import AlikeFile, Kinds
-from rupex.servers.nginx.block import Block
+from rupex.model.templates import MARK
+from rupex.servers.common.templates import Templates
+from rupex.servers.nginx.block import Block, InstanceBlock
 from rupex.servers.nginx.syntax import Directive, parse
+from rupex.servers.nginx.template import LANGUAGE, SiteTemplate, is_template
 
 DATA_BLOCKS: Final = frozenset({"map", "geo", "types", "split_clients", "charset_map", "match"})
 """Blocks whose entries are data, not directives."""
@@ -40,17 +43,20 @@ class LoadedConfig:
         return inside(name if name.startswith("/") else f"{self.folder}/{name}")
 
 
-def load(tree: HostTree, main_path: str) -> LoadedConfig:
-    """Read the configuration that starts at ``main_path``. What cannot be read becomes a problem."""
+def load(tree: HostTree, main_path: str, *, uses_templates: bool = False) -> LoadedConfig:
+    """Read the configuration that starts at ``main_path``. What cannot be read becomes a problem. ``uses_templates``:
+    read files that are written from one template once."""
     config = LoadedConfig(main_path)
-    config.main = Block(None, _Loader(tree, config).read_main())
+    config.main = Block(None, _Loader(tree, config, uses_templates=uses_templates).read_main())
+    if uses_templates and any(MARK in text for text in config.texts.values()):
+        return load(tree, main_path)  # somebody's own words would be taken for stand-ins
     return config
 
 
 class _Loader:
-    def __init__(self, tree: HostTree, config: LoadedConfig) -> None:
+    def __init__(self, tree: HostTree, config: LoadedConfig, *, uses_templates: bool) -> None:
         self.tree, self.config = tree, config
-        self.kinds = Kinds()
+        self.templates = Templates[SiteTemplate](LANGUAGE, tree) if uses_templates else None
         self.included: list[tuple[str, Directive]] = []
         self.expanded: dict[tuple[str, bool], list[Directive | Block]] = {}
         self.inclusions = self.directives = self.bytes = self.depth = 0
@@ -91,13 +97,11 @@ class _Loader:
             return []
         hides = not data and path.rpartition("/")[2] not in _HARMLESS_INCLUDE
         text = self._read(path, include, hides=hides)
-        alike = None if text is None or data else self.kinds.find(path, text)
         if text is None:
             found = []
-        elif alike is not None:
-            found = self._again(path, alike)
         else:
-            found = self._parse(path, text, above, data=data, hides=hides)
+            of_template = None if data else self._of_template(path, text, above)
+            found = self._parse(path, text, above, data=data, hides=hides) if of_template is None else of_template
         self.expanded[path, data] = found
         return found
 
@@ -131,21 +135,51 @@ class _Loader:
             kind: ProblemKind = "bound" if parsed.problem.bound else "syntax"
             message = f"{parsed.problem.message}; what follows in this file was not read"
             self._problem(kind, path, parsed.problem.line, message, hides=hides)
-        included, problems = len(self.included), len(self.config.problems)
-        found = self._expand(parsed.directives, (*above, path), data=data)
-        is_whole = not any(problem.kind in ("loop", "bound") for problem in self.config.problems[problems:])
-        if parsed.problem is None and is_whole and not self.full and not data:
-            self.kinds.add(parsed, found, self.included[included:])
-        return found
+        return self._expand(parsed.directives, (*above, path), data=data)
 
-    def _again(self, path: str, alike: AlikeFile) -> list[Directive | Block]:
-        """What a file holds that is like another one, which was read before."""
-        kind = alike.kind
-        for included, place in kind.includes:
-            self.config.files[included].append(alike.likeness.place(place))
-        self.inclusions += len(kind.includes)
-        self._count(kind.size, path)
-        return [] if self.full else alike.children
+    def _of_template(self, path: str, text: str, above: tuple[str, ...]) -> list[Directive | Block] | None:
+        """What a file holds that is written from a template; None for any other."""
+        if self.templates is None:
+            return None
+        found = self.templates.find(path, text, lambda name, model: self._template(name, model, above))
+        if found is None:
+            return None
+        template, words = found
+        for included, place in template.includes:
+            self.config.files[included].append(words.put_in(place))
+        self.inclusions += len(template.includes)
+        self._count(template.size, path)
+        if self.full:
+            return []
+        own: list[Block] = []
+
+        def read(at: int) -> Block:
+            if not own:
+                again = self._expand(parse(path, text).directives, (*above, path), data=False)
+                own.extend(child for child in again if isinstance(child, Block))
+            return own[at]
+
+        return [InstanceBlock(server, words, partial(read, at)) for at, server in enumerate(template.servers)]
+
+    def _template(self, name: str, text: str, above: tuple[str, ...]) -> SiteTemplate | None:
+        """What a template of this ``text`` holds; None where it cannot be one. Nothing of it counts as read."""
+        before = self.inclusions, self.directives, len(self.included), len(self.config.problems)
+        parsed = parse(name, text)
+        children = [] if parsed.problem is not None else self._expand(parsed.directives, (*above, name), data=False)
+        included = self.included[before[2] :]
+        for path, _ in included:
+            self.config.files[path].pop()
+        size = self.directives - before[1]
+        is_sound = len(self.config.problems) == before[3] and not self.full
+        self.inclusions, self.directives = before[:2]
+        del self.included[before[2] :], self.config.problems[before[3] :]
+        if not is_sound or not is_template(text, parsed.directives, children):
+            return None
+        return SiteTemplate(
+            [child for child in children if isinstance(child, Block)],
+            [(path, include.provenance()) for path, include in included if include.source is parsed.source],
+            size,
+        )
 
     def _expand(self, directives: list[Directive], above: tuple[str, ...], *, data: bool) -> list[Directive | Block]:
         self._count(len(directives), above[-1])

@@ -6,7 +6,6 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from rupex.model import (
-    Alike,
     CertificateUse,
     Endpoint,
     Problem,
@@ -18,8 +17,8 @@ from rupex.model import (
     default_of,
 )
 from rupex.model.budget import PER_MEMBER, spend
-from rupex.servers.common.alike import ByKind
-from rupex.servers.common.kinds import endpoints_by_kind
+from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
+from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.nginx.answer import answer_request
 from rupex.servers.nginx.block import Block
@@ -53,9 +52,9 @@ class NginxConfiguration:
         self.main_path = main_path
         self.release = find_release(around)
         self.version = self.release.setting()
-        self.config: LoadedConfig = load(around.tree, main_path)
+        self.config: LoadedConfig = load(around.tree, main_path, uses_templates=around.uses_templates)
         self.http = next(self.config.main.blocks("http"), self.config.main)
-        self._roots_of = ByKind(_said_roots)
+        self._roots_of = ReadOnce(_said_roots)
         self.tls = TlsResolver(self.config, self.http, self.release, around)
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}
         self.members: list[Member] = []
@@ -67,12 +66,13 @@ class NginxConfiguration:
         self._no_trace = Setting(False, default_of(f"nginx {self.release}", "TRACE is answered with 405"))
         self._no_inodes = Setting(False, default_of(f"nginx {self.release}", "an ETag has time and size only"))
         problems: list[Problem] = self.config.problems
-        listens_of, names_of = ByKind(read_listens), ByKind(read_names)
+        self._listens_of, self._names_of = ReadOnce(read_listens), ReadOnce(read_names)
+        self._model_virtuals: dict[int, Virtual] = {}
         for block in self.http.blocks("server"):
             spend(PER_MEMBER)
-            listens, wrong = listens_of(block)
+            listens, wrong = self._listens_of(block)
             problems += wrong
-            virtual = Virtual(block, listens, names_of(block))
+            virtual = Virtual(block, listens, self._names_of(block))
             for listen in listens:
                 listener = self.listeners.get(listen.socket)
                 if listener is None:
@@ -135,7 +135,7 @@ class NginxConfiguration:
                         found.append(Problem("syntax", place.file, place.line, words))
             return tuple(dict.fromkeys(found))
 
-        unknown_in = ByKind(read)
+        unknown_in = ReadOnce(read)
         yield from unknown_in(self.config.main)
 
     def _workers(self) -> Setting[str]:
@@ -172,29 +172,36 @@ class NginxConfiguration:
         ordinals = {id(block): ordinal for ordinal, block in enumerate(self.http.blocks("server"))}
         self.members.sort(key=lambda member: ordinals[id(member.virtual.block)])
 
-    def endpoints(
-        self, share: Share = WHOLE, *, outlines: bool = False
-    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
+    def endpoints(self, share: Share = WHOLE, *, complete: bool = True) -> Endpoints:
         """The endpoints of a share of the members, in the order in which their server blocks are declared."""
         first, end = share.bounds(len(self.members))
         members = self.members[first:end]
-        return endpoints_by_kind(members, self._endpoint, self._kind_of, _source_of, outlines=outlines)
+        return resolve_members(
+            members, self._endpoint, self._template_of, self.tls.around.credentials, complete=complete
+        )
 
-    def _kind_of(self, member: Member) -> tuple[object, ...] | None:
-        """What members have in common that are one another under other names; None for one of no such kind."""
+    def _template_of(self, member: Member) -> FromTemplate[Member] | None:
+        """The template that a member is written from; None where its answers may hang on what is in a name, or on more than what
+        is in its file."""
         block, listener = member.virtual.block, member.listener
-        first, source = block.first, block.source
-        if source is None or not source.tokens or listener.default is member.virtual:
+        if block.words is None or listener.default is member.virtual or self.scopes.definitions.tables:
             return None
-        if self.scopes.definitions.tables or "ssl_stapling" in first.by_name or "ssl_stapling" in self.http.by_name:
-            return None
-        if "root" in self.http.by_name and "root" not in first.by_name:
-            return None
-        if any(map(self.scopes.content.has_root, self._roots_of(block))):
+        if "ssl_stapling" in self.http.by_name or ("root" in self.http.by_name and "root" not in block.model.by_name):
             return None
         kinds = self.tls.kinds(block) if listener.ssl else None
-        by = member.listen.provenance
-        return id(first), None if by is None else (by.file == source.path, by.line, by.column), id(listener), kinds
+        which = member.virtual.listens.index(member.listen)
+
+        def model() -> Member:
+            virtual = self._model_virtual(block.model)
+            return Member(member.id, listener, virtual, virtual.listens[which])
+
+        return FromTemplate((id(block.model), id(listener), which, kinds), block.words, model)
+
+    def _model_virtual(self, model: Block) -> Virtual:
+        found = self._model_virtuals.get(id(model))
+        if found is None:
+            found = self._model_virtuals[id(model)] = Virtual(model, self._listens_of(model)[0], self._names_of(model))
+        return found
 
     def _ssl_by_default_server(self, listener: Listener) -> Directive | None:
         """``ssl on`` of the default server switches a whole listener, until it went with 1.25.1."""
@@ -242,20 +249,13 @@ class NginxConfiguration:
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
         found: dict[CertificateUse, list[str]] = {}
         for member in self.members:
-            if member.listener.ssl or "ssl_certificate" in member.virtual.block.first.by_name:
+            if member.listener.ssl or "ssl_certificate" in member.virtual.block.model.by_name:
                 for use in self.tls.certificates(member.virtual.block):
                     found.setdefault(use, []).append(member.id)
         return {use: tuple(ids) for use, ids in found.items()}
 
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)
-
-
-def _source_of(member: Member) -> tuple[str, tuple[str, ...]]:
-    """The file in which a server block of a kind stands, and the words that are its own."""
-    source = member.virtual.block.source
-    assert source is not None
-    return source.path, source.tokens
 
 
 def _said_roots(block: Block) -> tuple[str, ...]:

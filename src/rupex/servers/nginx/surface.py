@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any, Final
 
 from rupex.model import Limits, Sample, Setting, default_of, unknown
-from rupex.servers.nginx.block import Block, blocks_of_each_kind
+from rupex.servers.nginx.block import Block, models_in
 from rupex.servers.nginx.headers import parse_seconds
 from rupex.servers.nginx.listeners import Virtual
 from rupex.servers.nginx.release import Release, default
@@ -57,7 +57,7 @@ def idle_modules(main: Block) -> Setting[tuple[str, ...]]:
     loads = list(main.all("load_module"))
     if not loads:
         return Setting((), default_of("nginx", "no module is loaded beside those built in"))
-    used = {name for block in blocks_of_each_kind(main) for name in block.by_name}
+    used = {name for block in models_in(main) for name in block.by_name}
     idle, place = [], None
     for load in loads:
         found = _MODULE_NAME.match(load.args[0]) if load.args else None

@@ -15,7 +15,7 @@ from functools import cached_property
 from msgspec import Struct
 
 from rupex.masking.quoting import quoted
-from rupex.model import Likeness, Provenance, bounds
+from rupex.model import Provenance, bounds
 from rupex.model.provenance import How
 
 # White space and comments before a token, then the token. Possessive throughout: no text can make it go back and forth.
@@ -43,21 +43,12 @@ _LUA = re.compile(
 
 
 class SourceText:
-    """One file of a configuration: its ``path`` in the host tree and its ``text``.
+    """One file of a configuration: its ``path`` in the host tree and its ``text``."""
 
-    ``tokens``: its own words, where it is one of a kind of files (see ``alike.py``); ``likeness``: how it comes of the first.
-    """
-
-    __slots__ = ("__dict__", "likeness", "path", "text", "tokens")
+    __slots__ = ("__dict__", "path", "text")
 
     def __init__(self, path: str, text: str) -> None:
         self.path, self.text = path, text
-        self.tokens: tuple[str, ...] = ()
-        self.likeness: Likeness | None = None
-
-    def share_lines(self, other: SourceText) -> None:
-        """Take over where the lines of ``other`` start, which has them at the same offsets."""
-        self.__dict__["_line_starts"] = other._line_starts
 
     @cached_property
     def _line_starts(self) -> list[int]:
@@ -78,7 +69,6 @@ class Directive(Struct, gc=False):
 
     ``children`` is None for one that ends with ``;``. ``foreign`` is the text between the braces of a block in another
     language. ``end`` lies behind its ``;`` or ``}``. ``place`` keeps its provenance once that was asked for.
-    ``own``: which words, 0 for the name, hold something of the file's own (see ``alike.py``).
     """
 
     name: str
@@ -89,7 +79,6 @@ class Directive(Struct, gc=False):
     children: list[Directive] | None = None
     foreign: str | None = None
     place: Provenance | None = None
-    own: tuple[int, ...] = ()
 
     @property
     def start(self) -> int:

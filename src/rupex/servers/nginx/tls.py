@@ -23,7 +23,7 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion
 from rupex.model.provenance import How
-from rupex.servers.common.alike import ByKind
+from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import Surroundings
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.listeners import Listener, Virtual
@@ -94,7 +94,7 @@ class TlsResolver:
     def __init__(self, config: LoadedConfig, http: Block, release: Release, around: Surroundings) -> None:
         self.config, self.http, self.release, self.around = config, http, release, around
         self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
-        self.certificates: ByKind[Block, tuple[CertificateUse, ...]] = ByKind(self._read_certificates)
+        self.certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(self._read_certificates)
 
     # Certificates
 

@@ -16,7 +16,7 @@ from urllib.parse import quote
 from rupex.model.budget import joined, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.common.patterns import UndeterminedError, search
-from rupex.servers.nginx.block import Block, blocks_of_each_kind
+from rupex.servers.nginx.block import Block, models_in
 
 if TYPE_CHECKING:
     import regex
@@ -108,7 +108,7 @@ def read_definitions(http: Block) -> Definitions:
             tables[block.args[-1].removeprefix("$")] = _table(block)
     settable = {
         directive.args[0].removeprefix("$")
-        for block in blocks_of_each_kind(http)
+        for block in models_in(http)
         if block.name in _ACTING
         for directive in block.all("set")
         if directive.args

@@ -10,7 +10,6 @@ from rupex.host import TreeError
 from rupex.http.urls import authority_of
 from rupex.masking.secrets import is_factory_word
 from rupex.model import (
-    Alike,
     CertificateUse,
     Dropped,
     Endpoint,
@@ -32,7 +31,7 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_MEMBER, PER_NAME, PER_SCOPE, spend
 from rupex.model.numbers import signed_number, whole_number
-from rupex.servers.common.kinds import endpoints_by_kind
+from rupex.servers.common.groups import Endpoints, resolve_members
 from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
 from rupex.servers.tomcat.answer import answer_request
@@ -175,15 +174,11 @@ class TomcatConfiguration:
         every = {id(c): c for found in self.deployed.values() for c in found}
         yield from samples(self.reader, list(every.values()), self.users)
 
-    def endpoints(
-        self, share: Share = WHOLE, *, outlines: bool = False
-    ) -> tuple[tuple[Endpoint, ...], Mapping[str, Alike]]:
-        controls = list(self._control_ports())
+    def endpoints(self, share: Share = WHOLE, *, complete: bool = True) -> Endpoints:
+        management = list(self._control_ports())
         first, end = share.bounds(len(self.members))
-        found, alike = endpoints_by_kind(
-            self.members[first:end], self._endpoint, lambda _: None, lambda _: ("", ()), outlines=outlines
-        )
-        return (*found, *(controls if end == len(self.members) else ())), alike
+        found = resolve_members(self.members[first:end], self._endpoint, complete=complete)
+        return Endpoints((*found.alone, *(management if end == len(self.members) else ())))
 
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)
