@@ -175,7 +175,7 @@ class NothingIsCutOffTest(TreeTest):
             for endpoint in self.gather().host.endpoints
             for scope in endpoint.scopes
             if scope.upstream
-            for leg in scope.upstream.legs
+            for leg in scope.upstream.backends
         ]
         self.assertEqual((len(legs), legs[-1].address), (201, "203.0.113.9"))
 
@@ -187,7 +187,7 @@ class NothingIsCutOffTest(TreeTest):
         self.write({"etc/apache2/apache2.conf": f"ServerName a.test\nListen 80\n{MODULES}{site}"})
         (endpoint,) = self.gather().host.endpoints
         upstream = endpoint.scopes[0].upstream
-        self.assertEqual([leg.address for leg in upstream.legs if upstream][-1] if upstream else "", "203.0.113.9")
+        self.assertEqual([leg.address for leg in upstream.backends if upstream][-1] if upstream else "", "203.0.113.9")
 
     def test_every_header_counts(self) -> None:
         headers = "\n".join(f"add_header X-H{number} v;" for number in range(700))

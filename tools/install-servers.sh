@@ -10,6 +10,7 @@ want() { # a program or file that has to be there, and the package that brings i
 }
 want nginx nginx-light
 want /usr/lib/nginx/modules/ngx_http_headers_more_filter_module.so libnginx-mod-http-headers-more-filter
+want /usr/lib/nginx/modules/ngx_stream_module.so libnginx-mod-stream
 want openssl openssl
 want apache2 apache2
 want haproxy haproxy

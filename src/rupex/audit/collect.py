@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
+from functools import cached_property
 
-from msgspec import Struct, field
+from msgspec import Struct, field, structs
 
 from rupex.audit.files import judged_files
 from rupex.host import CredentialStore, HostTree, TreeError, find_library
@@ -13,6 +14,7 @@ from rupex.host.facts.firewall import find_firewall
 from rupex.host.facts.renewals import find_renewals
 from rupex.host.facts.sockets import find_listening
 from rupex.model import (
+    Backend,
     CertificateFile,
     CertificateUse,
     Endpoint,
@@ -25,16 +27,16 @@ from rupex.model import (
     Provenance,
     Renewal,
     Setting,
-    Source,
     bounds,
     lifetime_days,
 )
 from rupex.model.budget import Budget, ExhaustedError
-from rupex.servers.contract import WHOLE, Answer, Configured, Request, Share, Surroundings
+from rupex.model.endpoint import is_loopback
+from rupex.servers.contract import WHOLE, Answer, Configured, Request, Share, Socket, Surroundings
 from rupex.servers.registry import family_called, load_families
 
 
-class Scene(Struct, frozen=True):
+class Scene(Struct, frozen=True, dict=True):
     """A tree whose configurations are read, before anything is made of them. ``uses``: each certificate and key that
     they name, with the ids of the endpoints that use it; ``budget``: what is left of the work that the host may make."""
 
@@ -44,6 +46,24 @@ class Scene(Struct, frozen=True):
     uses: Mapping[CertificateUse, Sequence[str]]
     problems: tuple[Problem, ...]
     budget: Budget
+
+    @cached_property
+    def passed_on(self) -> tuple[Backend, ...]:
+        """Where configurations pass connections on to without opening what is sent."""
+        return tuple(backend for configuration in self.configurations for backend in configuration.passes_to)
+
+    @cached_property
+    def _sockets(self) -> frozenset[Socket]:
+        return frozenset(socket for configuration in self.configurations for socket in configuration.sockets)
+
+    def is_own(self, backend: Backend) -> bool:
+        """Whether ``backend`` is a listener of one of the configurations, as far as addresses of this machine tell."""
+        if backend.port is None:
+            return (backend.address, None) in self._sockets
+        if not is_loopback(backend.address):
+            return (backend.address, backend.port) in self._sockets
+        every = ("0.0.0.0", "[::]", "*")  # noqa: S104
+        return any(port == backend.port and (is_loopback(at) or at in every) for at, port in self._sockets)
 
 
 class Evidence(Struct, frozen=True):
@@ -132,6 +152,8 @@ def _host_of(scene: Scene, share: Share, *, complete: bool) -> Host:
         found = configuration.endpoints(share, complete=complete)
         alone += found.alone
         groups += [group.moved(behind) for group in found.groups]
+    alone = [_linked(endpoint, scene) for endpoint in alone]
+    groups = [structs.replace(group, model=_linked(group.model, scene)) for group in groups]
     certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
     renewals = find_renewals(tree)
     samples = tuple(sample for configuration in configurations for sample in configuration.samples(alone))
@@ -140,10 +162,7 @@ def _host_of(scene: Scene, share: Share, *, complete: bool) -> Host:
         problems.insert(0, _exhausted(scene.budget))
     return Host(
         name=scene.name,
-        sources=tuple(
-            Source("config", configuration.family, configuration.version.value, configuration.main_path)
-            for configuration in configurations
-        ),
+        sources=tuple(source for configuration in configurations for source in configuration.sources),
         endpoints=tuple(alone),
         services=tuple(service for configuration in configurations for service in configuration.services),
         files=tuple(judged_files(scene.around.credentials, configurations, keys, share)),
@@ -158,6 +177,21 @@ def _host_of(scene: Scene, share: Share, *, complete: bool) -> Host:
         lives=tuple(_lives(certificates, tree, renewals)),
         groups=tuple(groups),
     )
+
+
+def _linked(endpoint: Endpoint, scene: Scene) -> Endpoint:
+    """``endpoint``, with what other configurations of the host say of it: a listener of the machine itself is open to others
+    where one of them passes connections on to it; and what that one passes on is opened there."""
+    if endpoint.transport == "passthrough":
+        backends = endpoint.backends if isinstance(endpoint.backends, tuple) else ()
+        return structs.replace(endpoint, opened_here=bool(backends) and all(map(scene.is_own, backends)))
+    if endpoint.is_local and any(
+        backend.port == endpoint.port and scene.is_own(backend)
+        for backend in scene.passed_on
+        if endpoint.port is not None
+    ):
+        return structs.replace(endpoint, local=False)
+    return endpoint
 
 
 def _exhausted(budget: Budget) -> Problem:

@@ -26,10 +26,9 @@ def judged_files(
                 facts = tree.file_facts(path, "configuration", named_by, (configuration.family,))
                 yield facts if text is None else structs.replace(facts, secrets=_plain_secrets(text))
         if share.is_first:
-            for used in configuration.stores:
-                yield _key_store(tree, used, configuration.family)
-            for path in configuration.overrides:
-                yield tree.file_facts(path, "override", (), (configuration.family,))
+            for use in configuration.file_uses:
+                facts = tree.file_facts(use.path, use.kind, use.named_by, (configuration.family,))
+                yield facts if use.store is None else _with_store(tree, facts, use.store)
             roots = sorted({root for service in configuration.services for root in service.document_roots})
             for root in tree.folders_among(roots):
                 yield tree.file_facts(root, "document root", (), (configuration.family,))
@@ -46,9 +45,8 @@ def judged_files(
         yield structs.replace(facts, copies=_copies_of(key, facts, copies, tree)) if copies else facts
 
 
-def _key_store(tree: HostTree, store: StoreUse, family: str) -> FileFacts:
+def _with_store(tree: HostTree, facts: FileFacts, store: StoreUse) -> FileFacts:
     """A key store; where its password is written out, with those who can read that."""
-    facts = tree.file_facts(store.path, "keystore", (store.provenance,), (family,))
     said_in = store.provenance.file
     if store.in_clear and said_in is not None:
         facts = structs.replace(facts, readers=tree.file_facts(said_in, "configuration").readers)

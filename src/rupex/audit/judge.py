@@ -13,6 +13,7 @@ from rupex.baseline import Baseline, Rule, Waiver, Waivers, place_names
 from rupex.controls import Control
 from rupex.model import (
     EXEMPT,
+    Endpoint,
     Exempt,
     Fail,
     Host,
@@ -110,6 +111,9 @@ def _judge_control(
             if failed_before and key in failed_before:
                 kept.append(_folded(failed_before[key], rule, source))
                 continue
+            if group.is_unopened(control):
+                kept.append(_judged(key, _unopened(source), rule, source, more))
+                continue
             if blind:
                 if not places.has_both:
                     kept.append(_judged(key, _BLIND, rule, source, more))
@@ -146,6 +150,15 @@ def _judge_control(
     for place in kept:
         counts[place.verdict] += 1 + place.alike
     return JudgedControl(rule, counts, kept)
+
+
+def _unopened(endpoint: Endpoint) -> Judgement:
+    """What can be said of TLS that goes through an endpoint unopened: what the server says that opens it."""
+    if endpoint.opened_here is True:
+        return EXEMPT
+    backends = endpoint.backends if isinstance(endpoint.backends, tuple) else ()
+    where = ", ".join(f"{b.address}:{b.port}" if b.port else b.address for b in backends[:3]) or "another server"
+    return Unknown(f"what is sent goes on to {where} unopened, and that is not in this tree", endpoint.provenance)
 
 
 def _waived(place: Judged, control: str, host: str, waivers: Waivers, now: datetime) -> Judged:

@@ -26,12 +26,13 @@ class PlaceGroup(Struct, frozen=True):
     """
 
     places: list[Row]
-    transport: Literal["tls", "plain"] | None = None
+    transport: Literal["tls", "plain", "passthrough"] | None = None
     is_local: bool = False
     refuses: bool = False
     is_wire_only: bool = False
     is_config_only: bool = False
     is_control: bool = False
+    is_http: bool = True
     count: int = 1
     in_words: bool = False
 
@@ -39,8 +40,14 @@ class PlaceGroup(Struct, frozen=True):
         """Whether what is known of these places can say nothing about ``control``."""
         return self.is_wire_only and "wire" not in control.evidence
 
+    def is_unopened(self, control: Control) -> bool:
+        """Whether what ``control`` asks for lies in TLS that goes through these places unopened."""
+        return self.transport == "passthrough" and control.only == "tls" and not control.both_sides
+
     def is_exempt(self, control: Control) -> bool:
-        if control.only is not None and control.only != self.transport:
+        if control.only is not None and control.only != self.transport and not self.is_unopened(control):
+            return True
+        if not self.is_http and control.is_about_http:
             return True
         if self.is_control is not control.control_ports and self.transport is not None:
             return True
@@ -135,7 +142,7 @@ def _grouped(kind: Kind, endpoints: Iterable[Endpoint]) -> list[PlaceGroup]:
     """The places of one kind in ``endpoints``."""
     groups: dict[tuple[Any, ...], PlaceGroup] = {}
     for endpoint in endpoints:
-        transport: Literal["tls", "plain"] = "plain" if endpoint.transport == "plain" else "tls"
+        transport = "tls" if endpoint.transport == "quic" else endpoint.transport
         where = (
             transport,
             endpoint.is_local,
@@ -143,6 +150,7 @@ def _grouped(kind: Kind, endpoints: Iterable[Endpoint]) -> list[PlaceGroup]:
             endpoint.sources == ("wire",),
             endpoint.sources == ("config",),
             endpoint.control is not None,
+            endpoint.answers_http,
         )
         group = groups.get(where)
         if group is None:

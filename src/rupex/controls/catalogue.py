@@ -50,6 +50,7 @@ class Control(Struct, frozen=True):
     ``refusing``: endpoints that refuse every handshake are judged too.
     ``control_ports``: it is about ports that serve no site, and about no others.
     ``both_sides``: it holds what was seen against the configuration; endpoints of the configuration alone are exempt.
+    ``any_protocol``: whether an endpoint that answers no HTTP is judged too; None: if it is about TLS.
     ``reads_names``: what it finds may hang on what is inside a host name, so that it is asked about every site. The others use
     names and paths as wholes: sites that are written from one template are judged together.
     """
@@ -76,11 +77,19 @@ class Control(Struct, frozen=True):
     control_ports: bool = False
     both_sides: bool = False
     reads_names: bool = False
+    any_protocol: bool | None = None
 
     @property
     def is_foreign(self) -> bool:
         """Whether it is a third party's: nothing is known of what it looks at, so that it is always shown everything."""
         return not self.judge.__module__.startswith("rupex.controls.")
+
+    @property
+    def is_about_http(self) -> bool:
+        """Whether it asks what only an endpoint that answers HTTP has."""
+        if self.place != "endpoint" or self.any_protocol is not None:
+            return self.any_protocol is False
+        return not (self.takes_tls or self.takes_certificates or self.only == "tls")
 
     @property
     def needs_whole_host(self) -> bool:
@@ -116,6 +125,7 @@ def control(
     control_ports: bool = False,
     both_sides: bool = False,
     reads_names: bool = False,
+    any_protocol: bool | None = None,
 ) -> Callable[[F], F]:
     """Make a function a control. Its keyword-only arguments are its parameters, set by the baseline."""
 
@@ -129,7 +139,7 @@ def control(
             id, title, place, severity, why, references, remedy, judge,
             {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
             "now" in wanted, "host" in annotations, "Tls" in annotations.values(), "KnownCertificates" in annotations.values(),
-            cwe, only, local_exempt, refines, evidence, refusing, control_ports, both_sides, reads_names,
+            cwe, only, local_exempt, refines, evidence, refusing, control_ports, both_sides, reads_names, any_protocol,
         )  # fmt: skip
         return judge
 

@@ -8,7 +8,7 @@ from functools import lru_cache
 from typing import Literal
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Leg, Pass, Scope, Unknown
+from rupex.model import EXEMPT, PASS, Backend, Endpoint, Fail, Judgement, Pass, Scope, Unknown
 from rupex.model.endpoint import is_loopback
 
 Where = Literal["local", "trusted", "private", "public", "unknown"]
@@ -16,7 +16,7 @@ Where = Literal["local", "trusted", "private", "public", "unknown"]
 
 @lru_cache(maxsize=4096)
 def _where(address: str, trusted: tuple[str, ...]) -> Where:
-    """Where a leg leads: this machine, a network the baseline trusts, a private address, elsewhere, or nobody knows."""
+    """Where a backend leads: this machine, a network the baseline trusts, a private address, elsewhere, or nobody knows."""
     if address.startswith("unix:") or is_loopback(address):
         return "local"
     try:
@@ -28,8 +28,12 @@ def _where(address: str, trusted: tuple[str, ...]) -> Where:
     return "private" if parsed.is_private else "public"
 
 
-def _leaving(legs: Iterable[Leg], trusted: tuple[str, ...]) -> list[tuple[Leg, Where]]:
-    return [(leg, where) for leg in legs if (where := _where(leg.address, trusted)) not in ("local", "trusted")]
+def _leaving(backends: Iterable[Backend], trusted: tuple[str, ...]) -> list[tuple[Backend, Where]]:
+    return [
+        (backend, where)
+        for backend in backends
+        if (where := _where(backend.address, trusted)) not in ("local", "trusted")
+    ]
 
 
 @control(
@@ -54,15 +58,15 @@ def upstream_tls(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[st
         return EXEMPT
     if upstream.unknown is not None:
         return PASS if upstream.verified is not None else Unknown(upstream.unknown, upstream.provenance)
-    leaving = _leaving(upstream.legs, trusted_networks)
+    leaving = _leaving(upstream.backends, trusted_networks)
     if not leaving:
         return EXEMPT
-    for leg, where in leaving:
-        if not leg.tls:
+    for backend, where in leaving:
+        if not backend.tls:
             if where == "unknown":
-                return Unknown(f"{leg.address} is a name that this host alone can resolve", leg.provenance)
-            words = f"requests go on to {leg.address} in clear"
-            return Fail(words, leg.provenance, "private" if where == "private" else None, upstream.url)
+                return Unknown(f"{backend.address} is a name that this host alone can resolve", backend.provenance)
+            words = f"requests go on to {backend.address} in clear"
+            return Fail(words, backend.provenance, "private" if where == "private" else None, upstream.url)
     return Pass(upstream.provenance)
 
 
@@ -86,13 +90,16 @@ def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple
     upstream = scope.upstream
     if upstream is None or upstream.verified is None:
         return EXEMPT
-    if upstream.unknown is None and not _leaving(upstream.legs, trusted_networks):
+    if upstream.unknown is None and not _leaving(upstream.backends, trusted_networks):
         return EXEMPT
-    if upstream.verified.value is None:
-        return Unknown(upstream.verified.why_unknown, upstream.verified.provenance)
-    if upstream.verified.value:
-        return Pass(upstream.verified.provenance)
-    return Fail(f"the certificate of {upstream.url} is not verified", upstream.provenance)
+    leaving = [backend for backend, _ in _leaving(upstream.backends, trusted_networks)]
+    checks = [check for backend in leaving if (check := upstream.verification_of(backend)) is not None]
+    for verified in checks or [upstream.verified]:
+        if verified.value is None:
+            return Unknown(verified.why_unknown, verified.provenance)
+        if not verified.value:
+            return Fail(f"the certificate of {upstream.url} is not verified", upstream.provenance)
+    return Pass(upstream.verified.provenance)
 
 
 @control(

@@ -269,5 +269,5 @@ def _back_ends(host: Host) -> set[int]:
     own = {one.port for one in host.listening if not is_loopback(one.address)}
     served: set[int | None] = {endpoint.port for endpoint in host.endpoints}
     upstreams = {id(u): u for e in host.endpoints for scope in e.scopes if (u := scope.upstream) is not None}
-    legs = [leg for upstream in upstreams.values() for leg in upstream.legs]
-    return (own - served) & {leg.port for leg in legs if is_loopback(leg.address)}
+    backends = [backend for upstream in upstreams.values() for backend in upstream.backends]
+    return (own - served) & {backend.port for backend in backends if is_loopback(backend.address)}

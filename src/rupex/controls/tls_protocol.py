@@ -276,6 +276,7 @@ def client_certificate(tls: Tls) -> Judgement:
     why="Reported for completeness: it makes sites faster, not safer.",
     references=("RFC 9113", "RFC 7301"),
     only="tls",
+    any_protocol=False,
     remedy={
         "nginx": "Set http2 on; (before 1.25.1: listen 443 ssl http2;).",
         "apache": "Load mod_http2 and set Protocols h2 http/1.1.",

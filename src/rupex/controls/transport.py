@@ -37,9 +37,16 @@ def _public(host: Host) -> list[Endpoint]:
 )
 def tls_offered(host: Host) -> Judgement:
     public = _public(host)
+    unopened = None
     for endpoint in public:
-        if endpoint.transport != "plain" and endpoint.refuses is None:
+        if endpoint.transport == "passthrough" and endpoint.opened_here is not True:
+            unopened = endpoint
+        elif endpoint.transport != "plain" and endpoint.refuses is None:
             return Pass(endpoint.provenance)
+    if unopened is not None:
+        return Unknown(
+            "what is sent goes on to another server unopened, and that is not in this tree", unopened.provenance
+        )
     if host.endpoints and not public:
         return EXEMPT
     unread = _unread(host)
@@ -60,6 +67,7 @@ def tls_offered(host: Host) -> Judgement:
     cwe=("CWE-319",),
     local_exempt=True,
     refusing=True,
+    any_protocol=True,
     remedy={
         "nginx": 'Add "ssl" to the listen line: listen 443 ssl; and name ssl_certificate and ssl_certificate_key.',
         "apache": "SSLEngine on in this virtual host, with SSLCertificateFile and SSLCertificateKeyFile.",
@@ -71,6 +79,10 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
     meant_for_tls = endpoint.port in ports
     if not meant_for_tls and not endpoint.unused_certificates:
         return EXEMPT
+    if endpoint.transport == "passthrough" and endpoint.opened_here is not True:
+        return Unknown(
+            "what is sent goes on to another server unopened, and that is not in this tree", endpoint.provenance
+        )
     if endpoint.transport != "plain":
         return PASS
     if meant_for_tls:

@@ -17,8 +17,10 @@ from msgspec import UNSET, Struct, UnsetType, field
 from rupex.model.provenance import Provenance, Setting
 
 ProtocolVersion = Literal["SSLv2", "SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"]
-Transport = Literal["tls", "plain", "quic"]
-Match = Literal["any", "exact", "prefix", "regex", "folder", "file", "condition"]
+Transport = Literal["tls", "plain", "quic", "passthrough"]
+"""``passthrough``: what clients send goes on to another server as it is, so that this one can open no TLS in it."""
+
+Match = Literal["any", "exact", "prefix", "regex", "folder", "file", "condition", "rule"]
 Statuses = Literal["all"] | tuple[int, ...]
 
 
@@ -111,35 +113,48 @@ class Listing(Struct, frozen=True, gc=False):
     provenance: Provenance
 
 
-class Leg(Struct, frozen=True, gc=False):
-    """One machine that requests may be passed on to: ``address`` is a host name, an IP address or ``unix:PATH``, ``port``
-    its TCP port, None for a socket or where only run time knows.
+class Backend(Struct, frozen=True, gc=False):
+    """One machine that requests may be passed on to.
 
+    ``address``: a host name, an IP address or ``unix:PATH``.
     ``tls``: whether the way there is encrypted.
+    ``port``: None for a socket, or where only run time knows.
+    ``verify``: whether its certificate and name are checked, None where that is said for all of an upstream, or without TLS.
+    ``source``: where the address comes from: the configuration, a name that is looked up again and again, or a service that
+    tells which machines there are.
     """
 
     address: str
     tls: bool
     provenance: Provenance
     port: int | None = None
+    verify: Setting[bool] | None = None
+    source: Literal["static", "dns", "discovery"] = "static"
 
 
 class Upstream(Struct, frozen=True, kw_only=True):
-    """Where a scope's requests are passed on to. ``legs``: the machines, empty where only run time knows (``unknown``
-    says why). ``verified``: whether certificate and name of a TLS upstream are checked, None without TLS.
+    """Where a scope's requests are passed on to.
 
     ``hidden``: lower-case names of response headers that it may send, but that are taken out of the answer.
-    ``chosen_by``: the part of the request that chooses the machine. ``keeps_errors``: its error pages are passed on.
+    ``backends``: the machines, empty where only run time knows.
+    ``unknown``: why it cannot be told which machines these are.
+    ``verified``: whether certificate and name of a TLS upstream are checked, None without TLS.
+    ``chosen_by``: the part of the request that chooses the machine.
+    ``keeps_errors``: its error pages are passed on.
     """
 
     url: str
     provenance: Provenance
     hidden: tuple[str, ...] = ()
-    legs: tuple[Leg, ...] = ()
+    backends: tuple[Backend, ...] = field(name="legs", default=())
     unknown: str | None = None
     verified: Setting[bool] | None = None
     chosen_by: str | None = None
     keeps_errors: bool = True
+
+    def verification_of(self, backend: Backend) -> Setting[bool] | None:
+        """Whether the certificate of one of its machines is checked."""
+        return self.verified if backend.verify is None else backend.verify
 
 
 class DhParameters(Struct, frozen=True):
@@ -170,12 +185,31 @@ class Limits(Struct, frozen=True):
     body_bytes: Setting[int]
 
 
+class Condition(Struct, frozen=True, gc=False):
+    """What a request must have for a scope to be reached: ``value`` of a host, a path, a method, the header or parameter of a
+    query called ``name``, a source address, or in a server's own words (``other``)."""
+
+    what: Literal["host", "path", "method", "header", "query", "source", "other"]
+    value: str
+    name: str | None = None
+    negated: bool = False
+
+
 class Scope(Struct, frozen=True, kw_only=True, dict=True):
     """A part of an endpoint with an effective answer of its own, such as a location or a folder.
 
-    ``order``: the position in which the server tries it. ``content``: ``pages`` may hold documents, ``assets`` only
-    what pages load (images, style sheets, fonts …). ``names``: the server names for which this scope is reached, None
-    for all of the endpoint's. ``signature``: what the server's own error pages say about it.
+    ``path``: empty where ``match`` says that it has none.
+    ``order``: the position in which the server tries it.
+    ``rule``: the text of the rule by which it is chosen, where ``match`` is that.
+    ``when``: what a request must have, all of it, beside what ``match`` and ``path`` say.
+    ``names``: the server names for which this scope is reached, None for all of the endpoint's.
+    ``content``: ``pages`` may hold documents, ``assets`` only what pages load (images, style sheets, fonts …).
+    ``signature``: what the server's own error pages say about it.
+    ``undecided``: why its answer cannot be told.
+    ``errors``: the headers of a 404, None where they are those of any answer.
+    ``closed``: whether only some clients may have it.
+    ``exposes``: which files that nobody should get are served.
+    ``methods``: those that are answered, None where no line limits them.
     ``overrides``: how far override files in its folders count, None where the server knows none.
     """
 
@@ -200,11 +234,17 @@ class Scope(Struct, frozen=True, kw_only=True, dict=True):
     exposes: Setting[tuple[str, ...]] | None = None
     methods: Setting[tuple[str, ...]] | None = None
     overrides: Setting[Literal["off", "limited", "open"]] | None = None
+    rule: str | UnsetType = UNSET
+    when: tuple[Condition, ...] | UnsetType = UNSET
 
     @property
     def is_root(self) -> bool:
-        """Whether it is the site itself, and no deeper part of it."""
-        return self.match in ("any", "condition") or (self.match == "prefix" and self.path == "/")
+        """Whether it is the site itself, under one of its names or all of them, and no deeper part of it."""
+        if self.match == "prefix":
+            return self.path == "/"
+        if self.match not in ("any", "condition", "rule"):
+            return False
+        return isinstance(self.when, UnsetType) or all(map(_lets_the_site_through, self.when))
 
     @property
     def serves_content(self) -> bool:
@@ -232,13 +272,28 @@ class Scope(Struct, frozen=True, kw_only=True, dict=True):
         return self.upstream is not None and name.lower() not in self.upstream.hidden
 
 
+def _lets_the_site_through(condition: Condition) -> bool:
+    """Whether a condition is met by an ordinary request for the front page of some name."""
+    if condition.what == "host":
+        return not condition.negated
+    return condition.what == "path" and condition.value == "/" and not condition.negated
+
+
 class CertificateUse(Struct, frozen=True, gc=False):
-    """A certificate file and its key as one endpoint uses them; paths relative to the host tree."""
+    """A certificate and its key as one endpoint uses them.
+
+    ``certificate``, ``key``: files, relative to the host tree; None for what is in no file of it.
+    ``kind``: a file, an entry of the machine's own store, or one that the platform (``managed``) or the server itself
+    (``automatic``) gets and renews.
+    ``entry``: what the store or the configuration calls it, where it is no file.
+    """
 
     certificate: str | None
     key: str | None
     provenance: Provenance
     key_provenance: Provenance | None = None
+    kind: Literal["file", "store", "managed", "automatic"] | UnsetType = UNSET
+    entry: str | UnsetType = UNSET
 
 
 class Tls(Struct, frozen=True, kw_only=True):
@@ -315,17 +370,22 @@ Stranger = Literal["refused", "redirect", "content"]
 class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     """One address, port and set of server names that answers.
 
-    ``id`` is unique within a host. ``port`` None: a Unix socket, whose path is ``address``. ``default``: it answers
-    for names that no other endpoint of the listener has. ``unused_certificates``: those that the virtual host
-    configures although none of its listeners speaks TLS.
-
-    ``refuses``: the line that makes it refuse every handshake, so that it has no answers. ``trace``: whether TRACE is
-    answered. ``trusted_peers``: networks whose word about the client's address is taken; None where nobody's is.
-    ``inode_etags``: whether an ETag tells a file's inode. ``stranger``: what unknown names get, where that was asked
-    rather than read from the default endpoint. ``carries``: whether a listener was seen to carry strangers on to where they
-    say. ``control``: what a port is for that serves no site, such as one to shut the
-    server down; only controls about such ports look at it. ``local``: whether only the machine itself reaches it, where the
-    address does not tell, since it is only the way on which somebody went there.
+    ``id``: unique within a host.
+    ``port``: None for a Unix socket, whose path is ``address``.
+    ``default``: it answers for names that no other endpoint of the listener has.
+    ``unused_certificates``: those that the virtual host configures although none of its listeners speaks TLS.
+    ``refuses``: the line that makes it refuse every handshake, so that it has no answers.
+    ``trace``: whether TRACE is answered.
+    ``trusted_peers``: networks whose word about the client's address is taken; None where nobody's is.
+    ``inode_etags``: whether an ETag tells a file's inode.
+    ``stranger``: what unknown names get, where that was asked rather than read from the default endpoint.
+    ``carries``: whether a listener was seen to act as a forward proxy for anybody.
+    ``local``: whether only the machine itself reaches it, where the address does not tell.
+    ``control``: what a port is for that serves no site, such as one to shut the server down; only controls about such ports look
+    at it.
+    ``backends``: where what clients send goes on to, of one that answers no HTTP itself.
+    ``http``: whether it answers HTTP; else what is spoken inside TLS is another server's matter.
+    ``opened_here``: of a passthrough, whether the server that opens the TLS is one of this host, and judged there.
     """
 
     id: str
@@ -350,6 +410,13 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     local: bool | None = None
     wire: WireFacts | None = None
     control: str | None = None
+    backends: tuple[Backend, ...] | UnsetType = UNSET
+    http: bool | UnsetType = UNSET
+    opened_here: bool | UnsetType = UNSET
+
+    @property
+    def answers_http(self) -> bool:
+        return self.http is not False
 
     @cached_property
     def is_local(self) -> bool:

@@ -145,6 +145,20 @@ class StoreUse(Struct, frozen=True):
     provenance: Provenance
 
 
+class FileUse(Struct, frozen=True):
+    """A file that a configuration uses, beside those that it is written in and its certificates.
+
+    ``kind``: what it is judged as.
+    ``named_by``: the lines that name it, none for one that is used where it lies.
+    ``store``: of a key store, how it is used.
+    """
+
+    kind: FileKind
+    path: str
+    named_by: tuple[Provenance, ...] = ()
+    store: StoreUse | None = None
+
+
 class KeyCopy(Struct, frozen=True):
     """Another file with the same private key. ``readers``: who can read that one."""
 

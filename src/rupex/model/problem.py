@@ -8,9 +8,9 @@ from msgspec import Struct
 
 ProblemKind = Literal[
     "syntax", "missing", "unreadable", "bound", "loop", "encoding", "unreachable", "timeout", "refused",
-    "internal",
+    "internal", "unmodelled",
 ]  # fmt: skip
-"""``internal``: an error of our own ended the work on a host."""
+"""``internal``: an error of our own ended the work on a host; ``unmodelled``: Rupex does not know what it does."""
 
 
 class Problem(Struct, frozen=True):

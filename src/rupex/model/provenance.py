@@ -18,6 +18,7 @@ class Provenance(Struct, frozen=True, gc=False):
     ``how``: written where it holds (``explicit``), taken over from an enclosing block (``inherited``), the server's own
     (``default``; ``note`` names the version), or seen in an answer (``wire``).
     ``overruled``: the places that said something else and lost, nearest first.
+    ``key``: in a file of keys and values, the path of the key (``http.routers.web.tls``).
     """
 
     how: How
@@ -26,6 +27,7 @@ class Provenance(Struct, frozen=True, gc=False):
     column: int | None = None
     note: str | None = None
     overruled: tuple[Provenance, ...] = ()
+    key: str | UnsetType = UNSET
 
     def __str__(self) -> str:
         if self.file is None:

@@ -9,14 +9,16 @@ from msgspec import Struct
 
 from rupex.host import CredentialStore, HostTree
 from rupex.model import (
+    Backend,
     CertificateUse,
     Endpoint,
+    FileUse,
     Problem,
     Provenance,
     Sample,
     Service,
     Setting,
-    StoreUse,
+    Source,
 )
 from rupex.servers.common.groups import Endpoints
 from rupex.tls.openssl import Library
@@ -90,6 +92,9 @@ class Share(Struct, frozen=True):
 
 WHOLE: Final = Share()
 
+Socket = tuple[str, int | None]
+"""An address and its TCP port; the path of a Unix socket, and None."""
+
 
 class Configured(Protocol):
     """A configuration as one family understands it."""
@@ -97,15 +102,26 @@ class Configured(Protocol):
     family: str
     version: Setting[str]
     main_path: str
+    """The file at which reading begins."""
+    sources: tuple[Source, ...]
+    """What it was read from: one source for each file, or service, at which reading begins."""
     services: tuple[Service, ...]
     problems: tuple[Problem, ...]
     files: Mapping[str, tuple[Provenance, ...]]
     texts: Mapping[str, str]
     """The files that could be read, as text."""
-    overrides: tuple[str, ...]
-    """Override files below document roots, read or not."""
-    stores: tuple[StoreUse, ...]
-    """Key stores that the configuration names."""
+    file_uses: tuple[FileUse, ...]
+    """Other files that it uses: override files below document roots, read or not; key stores."""
+
+    @property
+    def sockets(self) -> frozenset[Socket]:
+        """Where it accepts connections of which it opens what is sent."""
+        ...
+
+    @property
+    def passes_to(self) -> tuple[Backend, ...]:
+        """Where it passes connections on to without opening what is sent."""
+        ...
 
     def endpoints(self, share: Share = WHOLE, *, complete: bool = True) -> Endpoints:
         """The endpoints of a share of the virtual hosts, in order. ``complete``: each written out, and no groups."""

@@ -95,14 +95,17 @@ def plan(tree: HostTree) -> Plan:
     for configuration in scene.configurations:
         for part in configuration.files:
             take(part, "configuration", language_of(part, configuration.family, otherwise="none"))
-        for override in configuration.overrides:
-            take(override, "override", "apache")
+        for used in configuration.file_uses:
+            is_override = used.kind == "override"
+            take(
+                used.path,
+                "override" if is_override else "credential",
+                configuration.family if is_override else "credential",
+            )
         for use in configuration.certificate_uses():
             for credential in (use.certificate, use.key):
                 if credential is not None:
                     take(credential, "credential", "credential")
-        for store in configuration.stores:
-            take(store.path, "credential", "credential")
     for read in recorder.read_paths:
         take(read, "configuration", language_of(read, otherwise="unknown"))
     roots = {root for c in scene.configurations for service in c.services for root in service.document_roots}

@@ -92,6 +92,9 @@ def _render_endpoint(page: Page, endpoint: Endpoint, *, verbose: bool) -> None:
         page.entry("refuses", f"every TLS handshake  ({_place(endpoint.refuses)})", indent=2)
     if endpoint.tls is not None and endpoint.refuses is None:
         _render_tls(page, endpoint.tls, verbose=verbose)
+    if isinstance(endpoint.backends, tuple):
+        backends = [f"{one.address}:{one.port}" if one.port else one.address for one in endpoint.backends]
+        page.entry("goes on", f"to {', '.join(backends) or 'a server known at run time only'}", indent=2)
     for scope in endpoint.scopes:
         _render_scope(page, scope, verbose=verbose)
 
@@ -102,7 +105,7 @@ def _render_tls(page: Page, tls: Tls, *, verbose: bool) -> None:
     if verbose:
         page.entry("", " ".join(tls.suites.value or ()), indent=2, style="quiet")
     _setting(page, "groups", tls.groups, lambda value: ", ".join(value) or "none")
-    _setting(page, "alpn", tls.alpn, ", ".join)
+    _setting(page, "alpn", tls.alpn, lambda value: ", ".join(value) or "none")
     for use in tls.certificates:
         page.entry("proves", f"{use.certificate} with {use.key}  ({_place(use.provenance)})", indent=2)
     if not verbose:

@@ -8,14 +8,16 @@ from typing import NamedTuple
 
 from rupex.host.tree.paths import inside
 from rupex.model import (
+    Backend,
     CertificateUse,
     Endpoint,
+    FileUse,
     Problem,
     Provenance,
     Sample,
     Service,
     Setting,
-    StoreUse,
+    Source,
     unknown,
 )
 from rupex.model.budget import PER_MEMBER, spend
@@ -33,7 +35,7 @@ from rupex.servers.apache.tls import TlsResolver, speaks_tls
 from rupex.servers.common.document_roots import OVERRIDE_FILE
 from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
 from rupex.servers.common.templates import ReadOnce
-from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
+from rupex.servers.contract import WHOLE, Answer, Request, Share, Socket, Surroundings
 
 
 class Member(NamedTuple):
@@ -48,12 +50,13 @@ class ApacheConfiguration:
     """One httpd configuration, resolved. The protocol is :class:`~rupex.servers.contract.Configured`."""
 
     family = "apache"
-    stores: tuple[StoreUse, ...] = ()
+    passes_to: tuple[Backend, ...] = ()
 
     def __init__(self, main_path: str, around: Surroundings) -> None:
         self.main_path, self.around = main_path, around
         self.release = find_release(around)
         self.version = self.release.setting()
+        self.sources: tuple[Source, ...] = (Source("config", self.family, self.version.value, main_path),)
         self.config: LoadedConfig = load(
             around.tree, main_path, self.release.number, uses_templates=around.uses_templates
         )
@@ -74,8 +77,10 @@ class ApacheConfiguration:
         self.texts: Mapping[str, str] = self.config.texts
         self.files: Mapping[str, tuple[Provenance, ...]] = {path: tuple(by) for path, by in self.config.files.items()}
         roots = frozenset(inside(root) for root in self._document_roots())
-        self.overrides: tuple[str, ...] = tuple(
-            f"{folder}/{OVERRIDE_FILE}" for root in sorted(roots) for folder in self.scopes.roots.below(root).overrides
+        self.file_uses: tuple[FileUse, ...] = tuple(
+            FileUse("override", f"{folder}/{OVERRIDE_FILE}")
+            for root in sorted(roots)
+            for folder in self.scopes.roots.below(root).overrides
         )
         self.services: tuple[Service, ...] = (
             Service("apache", self.version, self._workers(), idle_modules(self.config), document_roots=roots),
@@ -169,6 +174,10 @@ class ApacheConfiguration:
             folder[:end] for folder in folders for end in range(len(folder) + 1) if folder[end : end + 1] in ("/", "")
         }
         return is_opaque(main) and hidden, frozenset(above)
+
+    @property
+    def sockets(self) -> frozenset[Socket]:
+        return frozenset((listener.address, listener.port) for listener in self.listeners)
 
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)

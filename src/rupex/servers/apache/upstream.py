@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Final
 
-from rupex.model import Leg, Provenance, Setting, Upstream, default_of
+from rupex.model import Backend, Provenance, Setting, Upstream, default_of
 from rupex.model.budget import PER_MEMBER, spend
 from rupex.servers.apache.headers import read_action
 from rupex.servers.apache.hosts import Virtual
@@ -43,33 +43,33 @@ class UpstreamReader:
         declared = by.args[-1] if by is not None and by.args else url
         socket = url.startswith("unix:")
         found = _URL.match(url)
-        legs: tuple[Leg, ...] = ()
+        backends: tuple[Backend, ...] = ()
         unknown: str | None = None
         chosen = _CLIENTS.search(declared.split("://", 1)[-1].split("/", 1)[0]) if by is not None else None
         if socket:
-            legs = (Leg(url.partition("|")[0], False, place),)
+            backends = (Backend(url.partition("|")[0], False, place),)
         elif chosen is not None or found is None:
             unknown = f"{declared} is known at run time only"
         elif found["scheme"].lower() == "balancer":
-            legs = tuple(self._members(f"balancer://{found['host']}", virtual))
-            unknown = None if legs else f"the members of {found['host']} are nowhere in the configuration"
+            backends = tuple(self._members(f"balancer://{found['host']}", virtual))
+            unknown = None if backends else f"the members of {found['host']} are nowhere in the configuration"
         else:
-            legs = (_leg(found, place),)
-        tls = any(leg.tls for leg in legs)
+            backends = (_backend(found, place),)
+        tls = any(backend.tls for backend in backends)
         override = last_in(context, "proxyerroroverride")
         return Upstream(
             url=declared,
             provenance=place,
             hidden=tuple(sorted(self._hidden(context))),
-            legs=legs,
+            backends=backends,
             unknown=unknown,
             verified=self._verified(virtual) if tls else None,
             chosen_by=None if chosen is None else chosen[0],
             keeps_errors=override is None or not override.raw.lower().startswith("on"),
         )
 
-    def _members(self, name: str, virtual: Virtual) -> list[Leg]:
-        found: list[Leg] = []
+    def _members(self, name: str, virtual: Virtual) -> list[Backend]:
+        found: list[Backend] = []
         for directives in virtual.chain:
             for section in sections_of(directives, "proxy"):
                 if section.args and section.args[-1].rstrip("/").lower() == name.lower():
@@ -77,7 +77,7 @@ class UpstreamReader:
                         match = _URL.match(member.args[0]) if member.args else None
                         if match is not None:
                             spend(PER_MEMBER)
-                            found.append(_leg(match, member.provenance()))
+                            found.append(_backend(match, member.provenance()))
         return found
 
     def _verified(self, virtual: Virtual) -> Setting[bool]:
@@ -110,7 +110,7 @@ class UpstreamReader:
         return found
 
 
-def _leg(found: re.Match[str], place: Provenance) -> Leg:
+def _backend(found: re.Match[str], place: Provenance) -> Backend:
     scheme = found["scheme"].lower()
     port = int(found["port"]) if found["port"] else _PORTS.get(scheme)
-    return Leg(found["host"].strip("[]"), scheme in _SECURE, place, port)
+    return Backend(found["host"].strip("[]"), scheme in _SECURE, place, port)

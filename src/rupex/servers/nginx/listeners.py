@@ -116,11 +116,14 @@ class Listener:
         return all(not name.startswith("~") and self._names.get(name) is not virtual for name in virtual.names)
 
 
-def read_listens(server: Block) -> tuple[tuple[Listen, ...], tuple[Problem, ...]]:
-    """The ``listen`` directives of a server block, without one, port 80 of every address; and what is wrong with them."""
+def read_listens(server: Block, *, stream: bool = False) -> tuple[tuple[Listen, ...], tuple[Problem, ...]]:
+    """The ``listen`` directives of a server block, without one, port 80 of every address; and what is wrong with them.
+    ``stream``: the block is one of ``stream``, which may listen on UDP (left out here) and has no listener of its own accord."""
     found: list[Listen] = []
     problems: list[Problem] = []
     for directive in server.all("listen"):
+        if stream and "udp" in directive.args[1:]:
+            continue
         listen = _listen(directive)
         odd = next((word for word in directive.args[1:] if _LISTEN_WORD.fullmatch(word) is None), None)
         if listen is None or odd is not None:
@@ -137,7 +140,7 @@ def read_listens(server: Block) -> tuple[tuple[Listen, ...], tuple[Problem, ...]
             )
         if listen is not None:
             found.append(listen)
-    if not found and server.last("listen") is None:
+    if not found and server.last("listen") is None and not stream:
         found = [Listen("0.0.0.0", 80, False, False, False, False, False, None)]  # noqa: S104  as root starts it
     return tuple(found), tuple(problems)
 

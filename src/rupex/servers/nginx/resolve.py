@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 from typing import NamedTuple
 
 from rupex.model import (
+    Backend,
     CertificateUse,
     Endpoint,
+    FileUse,
     Problem,
     Provenance,
     Sample,
     Service,
     Setting,
-    StoreUse,
+    Source,
     default_of,
 )
-from rupex.model.budget import PER_MEMBER, spend
+from rupex.model.budget import PER_MEMBER, ExhaustedError, spend, work_at
 from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
 from rupex.servers.common.templates import ReadOnce
-from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
+from rupex.servers.contract import WHOLE, Answer, Request, Share, Socket, Surroundings
 from rupex.servers.nginx.answer import answer_request
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
@@ -27,6 +30,7 @@ from rupex.servers.nginx.listeners import Listen, Listener, Virtual, read_listen
 from rupex.servers.nginx.load import LoadedConfig, load
 from rupex.servers.nginx.release import default, directives_by_release, find_release
 from rupex.servers.nginx.scopes import ScopeReader
+from rupex.servers.nginx.stream import StreamReader
 from rupex.servers.nginx.surface import LimitReader, idle_modules, packaged_page, trusted_peers
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import TlsResolver, inherited
@@ -45,13 +49,13 @@ class NginxConfiguration:
     """One nginx configuration, resolved. The protocol is :class:`~rupex.servers.contract.Configured`."""
 
     family = "nginx"
-    overrides: tuple[str, ...] = ()
-    stores: tuple[StoreUse, ...] = ()
+    file_uses: tuple[FileUse, ...] = ()
 
     def __init__(self, main_path: str, around: Surroundings) -> None:
         self.main_path = main_path
         self.release = find_release(around)
         self.version = self.release.setting()
+        self.sources: tuple[Source, ...] = (Source("config", self.family, self.version.value, main_path),)
         self.config: LoadedConfig = load(around.tree, main_path, uses_templates=around.uses_templates)
         self.http = next(self.config.main.blocks("http"), self.config.main)
         self._roots_of = ReadOnce(_said_roots)
@@ -94,6 +98,14 @@ class NginxConfiguration:
             words = "no server block in it or in what it includes, so nothing is known of what the host answers"
             problems.append(Problem("missing", main_path, None, words, hides_endpoints=True))
         self._find_members()
+        stream = next(self.config.main.blocks("stream"), None)
+        self.stream = None if stream is None else StreamReader(self.config, stream, self.release, around)
+        if self.stream is not None:
+            problems += self.stream.problems
+        for block in self.config.main.blocks("mail"):
+            place = block.provenance()
+            words = "the servers in this block speak mail protocols, which Rupex does not look at"
+            problems.append(Problem("unmodelled", place.file, place.line, words, hides_endpoints=True))
         self.problems = tuple(problems)
         self.texts: Mapping[str, str] = self.config.texts
         self.files: Mapping[str, tuple[Provenance, ...]] = {
@@ -176,9 +188,15 @@ class NginxConfiguration:
         """The endpoints of a share of the members, in the order in which their server blocks are declared."""
         first, end = share.bounds(len(self.members))
         members = self.members[first:end]
-        return resolve_members(
+        found = resolve_members(
             members, self._endpoint, self._template_of, self.tls.around.credentials, complete=complete
         )
+        if self.stream is None or end < len(self.members):
+            return found
+        work_at("the stream block")
+        with suppress(ExhaustedError):
+            return Endpoints((*found.alone, *self.stream.endpoints()), found.groups)
+        return found
 
     def _template_of(self, member: Member) -> FromTemplate[Member] | None:
         """The template that a member is written from; None where its answers may hang on what is in a name, or on more than what
@@ -252,10 +270,23 @@ class NginxConfiguration:
             if member.listener.ssl or "ssl_certificate" in member.virtual.block.model.by_name:
                 for use in self.tls.certificates(member.virtual.block):
                     found.setdefault(use, []).append(member.id)
+        if self.stream is not None:
+            for use, ids in self.stream.certificate_uses().items():
+                found.setdefault(use, []).extend(ids)
         return {use: tuple(ids) for use, ids in found.items()}
 
+    @property
+    def sockets(self) -> frozenset[Socket]:
+        opened = () if self.stream is None else (one for one in self.stream.listeners.values() if one.ssl)
+        return frozenset((one.address, one.port) for one in (*self.listeners.values(), *opened))
+
+    @property
+    def passes_to(self) -> tuple[Backend, ...]:
+        return () if self.stream is None else self.stream.passes_to()
+
     def answer(self, request: Request) -> Answer | None:
-        return answer_request(self, request)
+        answer = answer_request(self, request)
+        return self.stream.answer(request) if answer is None and self.stream is not None else answer
 
 
 def _said_roots(block: Block) -> tuple[str, ...]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final
 
-from rupex.model import Leg, Setting, Upstream
+from rupex.model import Backend, Setting, Upstream
 from rupex.model.budget import PER_MEMBER, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.nginx.block import Block
@@ -61,32 +61,33 @@ class UpstreamReader:
         place = directive.provenance()
         authority = rest if rest.startswith("unix:") else rest.split("/", 1)[0]
         tls = scheme in ("https", "grpcs")
-        legs: tuple[Leg, ...] = ()
+        backends: tuple[Backend, ...] = ()
         unknown = chosen = None
         if "$" in authority or "$" in scheme:
             unknown = f"{authority if '$' in authority else scheme} is known at run time only"
             chosen = self._chosen_by(authority, chain, takes_any_name)
         else:
-            legs = tuple(self._legs(authority, tls, directive))
+            backends = tuple(self.backends_at(authority, tls, directive))
         return Upstream(
             url=url,
             provenance=place,
             hidden=self._hidden(kind, chain),
-            legs=legs,
+            backends=backends,
             unknown=unknown,
-            verified=self._verified(kind, chain) if tls else None,
+            verified=self.verified(kind, chain) if tls else None,
             chosen_by=chosen,
             keeps_errors=not self._intercepts(kind, chain),
         )
 
-    def _legs(self, authority: str, tls: bool, directive: Directive) -> list[Leg]:
+    def backends_at(self, authority: str, tls: bool, directive: Directive) -> list[Backend]:
+        """The machines that ``authority``, the name of a group or an address, stands for in ``directive``."""
         group = self.groups.get(authority)
         if group is None:
-            return [Leg(_host_of(authority), tls, directive.provenance(), _port_of(authority, 443 if tls else 80))]
+            return [Backend(_host_of(authority), tls, directive.provenance(), _port_of(authority, 443 if tls else 80))]
         servers = [server for server in group.all("server") if server.args]
         spend(PER_MEMBER * len(servers))
         return [
-            Leg(_host_of(server.args[0]), tls, directive.provenance(), _port_of(server.args[0], 80))
+            Backend(_host_of(server.args[0]), tls, directive.provenance(), _port_of(server.args[0], 80))
             for server in servers
         ]
 
@@ -101,7 +102,8 @@ class UpstreamReader:
 
         return first_told(authority, chain, told)
 
-    def _verified(self, kind: str, chain: tuple[Block, ...]) -> Setting[bool]:
+    def verified(self, kind: str, chain: tuple[Block, ...]) -> Setting[bool]:
+        """Whether a block has the certificates of those verified to whom it passes requests on."""
         directive, provenance = inherited(chain, f"{kind}_ssl_verify")
         if directive is None:
             return Setting(False, default("proxy_ssl_verify", self.release).provenance)

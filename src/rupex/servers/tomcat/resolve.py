@@ -10,9 +10,11 @@ from rupex.host import TreeError
 from rupex.http.urls import authority_of
 from rupex.masking.secrets import is_factory_word
 from rupex.model import (
+    Backend,
     CertificateUse,
     Dropped,
     Endpoint,
+    FileUse,
     Header,
     Limits,
     Listing,
@@ -25,6 +27,7 @@ from rupex.model import (
     Scope,
     Service,
     Setting,
+    Source,
     StoreUse,
     default_of,
     unknown,
@@ -33,7 +36,7 @@ from rupex.model.budget import PER_MEMBER, PER_NAME, PER_SCOPE, spend
 from rupex.model.numbers import signed_number, whole_number
 from rupex.servers.common.groups import Endpoints, resolve_members
 from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
-from rupex.servers.contract import WHOLE, Answer, Request, Share, Surroundings
+from rupex.servers.contract import WHOLE, Answer, Request, Share, Socket, Surroundings
 from rupex.servers.tomcat.answer import answer_request
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
 from rupex.servers.tomcat.process import Member, Processor, address_of, port_of
@@ -48,12 +51,13 @@ class TomcatConfiguration:
     """One Tomcat configuration, resolved. The protocol is :class:`~rupex.servers.contract.Configured`."""
 
     family = "tomcat"
-    overrides: tuple[str, ...] = ()
+    passes_to: tuple[Backend, ...] = ()
 
     def __init__(self, main_path: str, around: Surroundings) -> None:
         self.main_path, self.around = main_path, around
         self.release = find_release(around, main_path)
         self.version = self.release.setting()
+        self.sources: tuple[Source, ...] = (Source("config", self.family, self.version.value, main_path),)
         folder = main_path.rpartition("/")[0]
         self.base = _base_of(around, folder)
         self.reader = Reader(around.tree, self.base, self._properties(folder))
@@ -74,7 +78,7 @@ class TomcatConfiguration:
             )
         self.processor = Processor(self.reader, self.release, self.default_context, self.deployed)
         self.processor.read_rules(self.members)
-        self.stores: tuple[StoreUse, ...] = tuple(self._stores())
+        self.file_uses = tuple(FileUse("keystore", use.path, (use.provenance,), use) for use in self._stores())
         self.problems: tuple[Problem, ...] = tuple(self.reader.problems)
         self.texts: Mapping[str, str] = self.reader.texts
         self.files: Mapping[str, tuple[Provenance, ...]] = {path: tuple(by) for path, by in self.reader.files.items()}
@@ -169,6 +173,10 @@ class TomcatConfiguration:
                 for use in self.tls.certificates(self.tls.host_config(member.connector, member.host.get("name"))):
                     found.setdefault(use, []).append(member.id)
         return {use: tuple(ids) for use, ids in found.items()}
+
+    @property
+    def sockets(self) -> frozenset[Socket]:
+        return frozenset((endpoint.address, endpoint.port) for endpoint in self.endpoints().alone)
 
     def samples(self, endpoints: Iterable[Endpoint]) -> Iterator[Sample]:
         every = {id(c): c for found in self.deployed.values() for c in found}
