@@ -5,9 +5,13 @@ from __future__ import annotations
 import ast
 import re
 import unittest
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from pathlib import Path
 from typing import Final
+
+from rupex.controls import all_controls
+from rupex.families import facts_of, packages, remedies
+from rupex.servers.registry import load_families
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src/rupex"
@@ -122,6 +126,36 @@ class FloorsTest(unittest.TestCase):
             for other in others:
                 with self.subTest(f"{module} imports {other}"):
                     self.assertLessEqual(known.get(room(other), 0), known.get(room(module), 0))
+
+
+PROGRAMS: Final = ("httpd", "haproxy", "caddy", "lighttpd", "traefik", "iis")
+"""Servers beside the families that are there."""
+
+
+def named_families(rooms: Iterable[str], source: Path) -> list[str]:
+    """Lines of ``rooms`` in which a family is named. The script of a snapshot is left out: it reads the languages itself."""
+    words = re.compile(rf"\b(?:{'|'.join((*packages(), *PROGRAMS))})\b", re.IGNORECASE)
+    return [
+        f"{file.relative_to(source)}:{number}: {line.strip()}"
+        for room in rooms
+        for file in sorted((source / room).rglob("*"))
+        if file.suffix in (".py", ".tsv", ".toml")
+        for number, line in enumerate(file.read_text().splitlines(), 1)
+        if words.search(line)
+    ]
+
+
+class FamiliesTest(unittest.TestCase):
+    def test_what_a_family_says_of_itself_stands_in_its_package(self) -> None:
+        self.assertEqual(named_families(("controls", "host", "snapshot", "http"), SOURCE), [])
+        self.assertIn('servers/nginx/facts.toml:1: name = "nginx"', named_families(("servers",), SOURCE))
+
+    def test_every_family_says_what_it_is(self) -> None:
+        self.assertEqual(set(packages()), set(load_families()))
+        for family in packages():
+            self.assertTrue(facts_of(family).processes and facts_of(family).products and remedies(family), family)
+        unknown = {control for family in packages() for control in remedies(family)} - set(all_controls())
+        self.assertEqual(unknown, set())
 
 
 class ArrowsTest(unittest.TestCase):

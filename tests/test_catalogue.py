@@ -21,7 +21,7 @@ class CatalogueTest(TreeTest):
         for name, example in examples().items():
             if example.kind == "seen":
                 continue
-            listen = f"listen 443 ssl; {CERTIFIED}" if example.kind == "nginx-tls" else "listen 80;"
+            listen = f"listen 443 ssl; {CERTIFIED}" if example.kind == "tls" else "listen 80;"
             for text, verdict in ((example.holds, "pass"), (example.fails, "fail")):
                 root = "" if any(word in text for word in ("root ", "proxy_pass", "return")) else "root /srv/www;"
                 self.write_nginx(f"server {{ {listen} server_name www.ternholm.test; {root} {text} }}")

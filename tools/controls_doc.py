@@ -6,6 +6,7 @@ from pathlib import Path
 
 from rupex.baseline import Baseline, Rule, builtin_names, load_baseline
 from rupex.controls import Control, all_controls, examples
+from rupex.families import packages, remedies
 from rupex.reports.html.themes import NAMES, theme_of
 
 PAGE = Path(__file__).parent.parent / "docs/controls.md"
@@ -39,7 +40,7 @@ def _section(control: Control, baselines: dict[str, Baseline]) -> str:
     where = (
         ""
         if example.kind == "seen"
-        else f" (nginx, in a {'TLS' if example.kind == 'nginx-tls' else 'plain'} server block)"
+        else f" ({example.family}, in a {'TLS' if example.kind == 'tls' else 'plain'} server block)"
     )
     only = "" if control.only is None else f", on {'TLS' if control.only == 'tls' else 'plain'} listeners"
     rows = [
@@ -52,7 +53,12 @@ def _section(control: Control, baselines: dict[str, Baseline]) -> str:
         *(f"- `parameters.{name}` = {_value(value)}" for name, value in usual.plain_parameters().items()),
         f"- Holds{where}: {code}{example.holds}{code}",
         f"- Fails{where}: {code}{example.fails}{code}",
-        *(f"- Change{'' if family == '*' else f' ({family})'}: {text}" for family, text in control.remedy.items()),
+        *(
+            f"- Change ({family}): {remedies(family)[control.id]}"
+            for family in packages()
+            if control.id in remedies(family)
+        ),
+        f"- Change: {control.remedy}",
     ]
     head, why, *rest = rows
     return f"{head}\n\n{why}\n\n" + "\n".join(rest) + "\n\n"

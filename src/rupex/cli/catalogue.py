@@ -54,6 +54,7 @@ def _list_controls(arguments: argparse.Namespace) -> int:
 
 def _show_control(arguments: argparse.Namespace) -> int:
     from rupex.controls import control_called, examples
+    from rupex.families import packages, remedies
     from rupex.reports.text.text_layout import Page
 
     control = control_called(arguments.control)
@@ -67,11 +68,16 @@ def _show_control(arguments: argparse.Namespace) -> int:
     page.entry("severity", control.severity, indent=2)
     page.entry("why", control.why, indent=2)
     page.entry("source", "; ".join((*control.references, *control.cwe)), indent=2)
-    for family, remedy in control.remedy.items():
-        page.entry("change", remedy if family == "*" else f"{family}: {remedy}", indent=2)
+    for family in packages():
+        if control.id in remedies(family):
+            page.entry("change", f"{family}: {remedies(family)[control.id]}", indent=2)
+    page.entry("change", control.remedy, indent=2)
     example = examples().get(control.id)
     if example is not None:
-        where = {"nginx-tls": "nginx, in a TLS server block: ", "nginx-plain": "nginx, in a plain server block: "}
+        where = {
+            "tls": f"{example.family}, in a TLS server block: ",
+            "plain": f"{example.family}, in a plain server block: ",
+        }
         page.entry("holds", where.get(example.kind, "") + example.holds, indent=2)
         page.entry("fails", where.get(example.kind, "") + example.fails, indent=2)
     for name in control.parameters:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from functools import cache
 from importlib import import_module, resources
 from importlib.metadata import entry_points
@@ -12,6 +12,7 @@ from typing import Any, Final, Literal, TypeVar, get_type_hints
 
 from msgspec import Struct, convert
 
+from rupex.families import packages, remedies
 from rupex.model import Judgement, RupexError, Severity
 
 GROUP: Final = "rupex.controls"
@@ -27,12 +28,16 @@ _NOT_A_PARAMETER: Final = frozenset({"now"})
 
 
 class Example(Struct, frozen=True):
-    """What holds and what fails: directives of nginx in a server block (``kind`` ``nginx-tls`` or ``nginx-plain``, proven by a
-    test), or what was ``seen``, in words."""
+    """What holds and what fails.
 
-    kind: Literal["nginx-tls", "nginx-plain", "seen"]
+    ``kind``: directives of a family in a server block over TLS or in clear, proven by a test; or what was seen, in words.
+    ``family``: whose directives they are.
+    """
+
+    kind: Literal["tls", "plain", "seen"]
     holds: str
     fails: str
+    family: str = ""
 
 
 class Control(Struct, frozen=True):
@@ -43,7 +48,7 @@ class Control(Struct, frozen=True):
     :class:`~rupex.model.KnownCertificates` where it asks for them, then its parameters by keyword, and ``now`` where it asks for
     that.
     ``parameters``: their types, by name.
-    ``remedy``: by family; ``*`` for any.
+    ``remedy``: what to change, in words that hold for any server; a family may have its own.
     ``only``: the transport to which it applies.
     ``local_exempt``: endpoints reached from the machine itself alone are exempt.
     ``refines``: the control that, where it fails, makes this one fail with it.
@@ -61,7 +66,7 @@ class Control(Struct, frozen=True):
     severity: Severity
     why: str
     references: tuple[str, ...]
-    remedy: Mapping[str, str]
+    remedy: str
     judge: Judge
     parameters: Mapping[str, Any]
     takes_now: bool
@@ -102,9 +107,8 @@ class Control(Struct, frozen=True):
         return self.id.startswith(_AT_THE_EDGE)
 
     def remedy_for(self, families: tuple[str, ...]) -> str:
-        """What to change, in the words of the given families."""
-        texts = dict.fromkeys(self.remedy.get(family) or self.remedy["*"] for family in families or ("*",))
-        return " ".join(texts)
+        """What to change, in the words of the given families; its own text for those that say nothing of it."""
+        return " ".join(dict.fromkeys(remedies(family).get(self.id, self.remedy) for family in families)) or self.remedy
 
 
 def control(
@@ -115,7 +119,7 @@ def control(
     severity: Severity,
     why: str,
     references: tuple[str, ...],
-    remedy: Mapping[str, str],
+    remedy: str,
     cwe: tuple[str, ...] = (),
     only: Literal["tls", "plain"] | None = None,
     local_exempt: bool = False,
@@ -161,10 +165,18 @@ def all_controls() -> dict[str, Control]:
 
 @cache
 def examples() -> Mapping[str, Example]:
-    """The example of each control, from ``examples.tsv``."""
-    text = resources.files("rupex.controls").joinpath("examples.tsv").read_text("utf-8")
-    rows = (line.split("\t") for line in text.splitlines() if line and not line.startswith("#"))
-    return {name: convert({"kind": kind, "holds": holds, "fails": fails}, Example) for name, kind, holds, fails in rows}
+    """The example of each control, from ``examples.tsv`` here and in the families."""
+    own = resources.files("rupex.controls").joinpath("examples.tsv").read_text("utf-8")
+    found = {name: Example("seen", holds, fails) for name, _, holds, fails in _rows(own)}
+    for family, folder in packages().items():
+        table = folder.joinpath("examples.tsv")
+        for name, kind, holds, fails in _rows(table.read_text("utf-8")) if table.is_file() else ():
+            found[name] = convert({"kind": kind, "holds": holds, "fails": fails, "family": family}, Example)
+    return found
+
+
+def _rows(text: str) -> Iterator[list[str]]:
+    return (line.split("\t") for line in text.splitlines() if line and not line.startswith("#"))
 
 
 def control_called(name: str) -> Control:

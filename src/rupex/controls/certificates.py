@@ -18,7 +18,7 @@ from rupex.model import EXEMPT, PASS, CertificateFile, Endpoint, Fail, Host, Jud
     references=("RFC 5280 4.1.2.5",),
     cwe=("CWE-324",),
     evidence=("files", "wire"),
-    remedy={"*": "Put a certificate in place that is valid now, and reload the server."},
+    remedy="Put a certificate in place that is valid now, and reload the server.",
 )
 def dates(certificate: CertificateFile, *, now: datetime) -> Judgement:
     leaf = certificate.leaf
@@ -41,7 +41,7 @@ def dates(certificate: CertificateFile, *, now: datetime) -> Judgement:
     cwe=("CWE-324",),
     refines="cert.dates",
     evidence=("files", "wire"),
-    remedy={"*": "Renew it now, and have a scheduled job renew it and reload the server."},
+    remedy="Renew it now, and have a scheduled job renew it and reload the server.",
 )
 def expiry(certificate: CertificateFile, host: Host, *, now: datetime, days: int, lifetime_share: float) -> Judgement:
     leaf = certificate.leaf
@@ -72,14 +72,7 @@ def _day(moment: datetime) -> str:
     cwe=("CWE-297",),
     only="tls",
     evidence=("config", "files", "wire"),
-    remedy={
-        "nginx": "Get a certificate with all names of server_name, or take the name out of this server block.",
-        "apache": (
-            "Get a certificate with ServerName and every ServerAlias, or take the name out of this virtual host."
-        ),
-        "tomcat": "Get a certificate with all names of the Host and its Alias elements.",
-        "*": "Get a certificate for all names served, or stop serving the name here.",
-    },
+    remedy="Get a certificate for all names served, or stop serving the name here.",
 )
 def names(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
     served = [name for name in endpoint.names if name not in ("", "_", "localhost")]
@@ -120,15 +113,7 @@ def _wanted(name: str) -> tuple[str, ...]:
     why="With a foreign key the server refuses to start, at the next restart and not before.",
     references=("operational: a server cannot prove a certificate whose key it has not",),
     evidence=("files",),
-    remedy={
-        "nginx": "Point ssl_certificate and ssl_certificate_key at files of the same issue; test with nginx -t.",
-        "apache": (
-            "Point SSLCertificateFile and SSLCertificateKeyFile at files of the same issue; test with"
-            " apachectl configtest."
-        ),
-        "tomcat": "Point certificateFile and certificateKeyFile (or the alias of the key store) at the same issue.",
-        "*": "Configure the key that was made for this certificate.",
-    },
+    remedy="Configure the key that was made for this certificate.",
 )
 def key_match(certificate: CertificateFile) -> Judgement:
     leaf, key = certificate.leaf, certificate.key
@@ -161,7 +146,7 @@ def key_match(certificate: CertificateFile) -> Judgement:
     references=("BR 6.1.5", "SP 800-57 Part 1 5.6.1"),
     cwe=("CWE-326",),
     evidence=("files", "wire"),
-    remedy={"*": "Make a new key, ECDSA P-256 or RSA with 2048 bits or more, and have a certificate issued for it."},
+    remedy="Make a new key, ECDSA P-256 or RSA with 2048 bits or more, and have a certificate issued for it.",
 )
 def key_strength(certificate: CertificateFile, *, rsa_bits: int, ec_bits: int) -> Judgement:
     leaf = certificate.leaf
@@ -190,7 +175,7 @@ def key_strength(certificate: CertificateFile, *, rsa_bits: int, ec_bits: int) -
     references=("RFC 8446 4.4.2.4", "BR 7.1.3.2"),
     cwe=("CWE-328",),
     evidence=("files", "wire"),
-    remedy={"*": "Have the certificate issued anew; every authority signs with SHA-256 or better today."},
+    remedy="Have the certificate issued anew; every authority signs with SHA-256 or better today.",
 )
 def digest(certificate: CertificateFile, *, weak: tuple[str, ...]) -> Judgement:
     leaf = certificate.leaf
@@ -212,16 +197,7 @@ def digest(certificate: CertificateFile, *, weak: tuple[str, ...]) -> Judgement:
     cwe=("CWE-299",),
     only="tls",
     evidence=("config", "files", "wire"),
-    remedy={
-        "nginx": "ssl_stapling on; with a resolver, and the issuer's certificate in the chain or in ssl_trusted_certificate.",
-        "apache": (
-            "SSLUseStapling on with SSLStaplingCache shmcb:…, and the issuer behind the leaf in SSLCertificateFile."
-        ),
-        "tomcat": (
-            "Use the OpenSSL implementation and a chain with the issuer; the JSSE one staples nothing by itself."
-        ),
-        "*": "Switch stapling on.",
-    },
+    remedy="Switch stapling on.",
 )
 def stapling(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
     assert endpoint.tls is not None
@@ -249,7 +225,7 @@ def stapling(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
     severity="medium",
     why="A key that two owners have is lost when either loses it, and neither can replace it alone.",
     references=("operational: whoever answers for a host answers for its key",),
-    remedy={"*": "Make a key of its own for each owner, and have its certificate issued anew."},
+    remedy="Make a key of its own for each owner, and have its certificate issued anew.",
 )
 def key_shared(host: Host) -> Judgement:
     if host.shared is None:

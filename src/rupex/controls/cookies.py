@@ -28,15 +28,7 @@ def _each(scope: Scope, problem_of: Callable[[Cookie], str | None]) -> Judgement
     "cookie.secure", title="Cookies go over TLS only", place="scope", severity="medium",
     why="Without Secure the browser sends it in clear with the first plain request, and anybody can take it.",
     references=("RFC 6265 4.1.2.5",), cwe=("CWE-614",),
-    remedy={
-        "nginx": "Add Secure to the value; for an upstream's cookies: proxy_cookie_flags ~ secure; (1.19.3 or newer).",
-        "apache": (
-            "Header edit Set-Cookie \"^((?!.*; ?Secure).*)$\" \"$1; Secure\", or add Secure where the"
-            " application sets it."
-        ),
-        "tomcat": "In web.xml: session-config, cookie-config, secure true.",
-        "*": "Add Secure to the cookie.",
-    },
+    remedy="Add Secure to the cookie.",
 )  # fmt: skip
 def secure(endpoint: Endpoint, scope: Scope) -> Judgement:
     return _each(scope, lambda cookie: None if cookie.secure else "has no Secure")
@@ -46,15 +38,7 @@ def secure(endpoint: Endpoint, scope: Scope) -> Judgement:
     "cookie.httponly", title="Scripts cannot read cookies", place="scope", severity="medium",
     why="Script that gets into a page takes every cookie that script may read.",
     references=("RFC 6265 4.1.2.6",), cwe=("CWE-1004",),
-    remedy={
-        "nginx": "Add HttpOnly to the value; for an upstream's cookies: proxy_cookie_flags ~ httponly; (1.19.3 or newer).",
-        "apache": (
-            "Header edit Set-Cookie \"^((?!.*; ?HttpOnly).*)$\" \"$1; HttpOnly\", or add it where the"
-            " application sets it."
-        ),
-        "tomcat": "Leave useHttpOnly of the Context at true; in web.xml: cookie-config, http-only true.",
-        "*": "Add HttpOnly to the cookie.",
-    },
+    remedy="Add HttpOnly to the cookie.",
 )  # fmt: skip
 def http_only(endpoint: Endpoint, scope: Scope, *, read_by_script: tuple[str, ...]) -> Judgement:
     def problem_of(cookie: Cookie) -> str | None:
@@ -67,12 +51,7 @@ def http_only(endpoint: Endpoint, scope: Scope, *, read_by_script: tuple[str, ..
     "cookie.samesite", title="Cookies say which sites they go along from", place="scope", severity="low",
     why="A cookie that goes along from every site lets every site act in the visitor's name.",
     references=("RFC 6265bis 4.1.2.7",), cwe=("CWE-1275",),
-    remedy={
-        "nginx": "Add SameSite=Lax to the value; for an upstream's cookies: proxy_cookie_flags ~ samesite=lax;",
-        "apache": "Header edit Set-Cookie \"^((?!.*; ?SameSite).*)$\" \"$1; SameSite=Lax\".",
-        "tomcat": "In context.xml: <CookieProcessor sameSiteCookies=\"lax\"/>.",
-        "*": "Add SameSite=Lax, or Strict.",
-    },
+    remedy="Add SameSite=Lax, or Strict.",
 )  # fmt: skip
 def same_site(endpoint: Endpoint, scope: Scope) -> Judgement:
     def problem_of(cookie: Cookie) -> str | None:
@@ -89,7 +68,7 @@ def same_site(endpoint: Endpoint, scope: Scope) -> Judgement:
     "cookie.prefix", title="Cookie prefixes keep what they promise", place="scope", severity="low",
     why="Browsers refuse a cookie whose prefix promises what its attributes do not keep.",
     references=("RFC 6265bis 4.1.3",), cwe=("CWE-1275",),
-    remedy={"*": "Give __Host- cookies Secure and Path=/ and no Domain, and __Secure- cookies Secure."},
+    remedy="Give __Host- cookies Secure and Path=/ and no Domain, and __Secure- cookies Secure.",
 )  # fmt: skip
 def prefix(endpoint: Endpoint, scope: Scope) -> Judgement:
     return _each(scope, lambda cookie: cookies.broken_prefix(cookie))

@@ -7,19 +7,12 @@ from collections.abc import Iterable, Iterator
 from typing import Final
 
 from rupex.controls.catalogue import control
+from rupex.families import facts_of
 from rupex.http.urls import split_url
 from rupex.model import EXEMPT, Endpoint, Fail, Host, Judgement, Pass, Predicted, Scope, Unknown
 
 _PRODUCT = re.compile(r"[A-Za-z][\w.-]*")
-_NAMED_SO: Final = {"nginx": "nginx", "apache": "apache", "tomcat": "apache-coyote"}
-"""What a family's Server header begins with, lower case."""
 _SHOWN: Final = 4
-_RELOAD: Final = {
-    "nginx": "nginx -t && systemctl reload nginx; then look again, from another machine, past every cache.",
-    "apache": "apachectl configtest && systemctl reload apache2 (httpd); then look again, past every cache.",
-    "tomcat": "Restart Tomcat, or redeploy the application; then look again, past every cache.",
-    "*": "Test the configuration, reload the server, and look again past every cache.",
-}
 
 
 def _configured(host: Host, seen: Endpoint) -> Endpoint | Unknown | None:
@@ -52,9 +45,9 @@ def _causes(host: Host, seen: Endpoint, there: Endpoint, *, may_be_cached: bool)
             )
     told = next((h.value for scope in seen.scopes for h in scope.headers if h.name.lower() == "server"), "")
     named = _PRODUCT.match(told)
-    wanted = _NAMED_SO.get(there.family or "")
+    wanted = facts_of(there.family).server_header
     is_said = any(name.lower() == "server" for name, _ in (host.predicted[seen.id].headers))
-    if named is not None and wanted is not None and is_said and not named[0].lower().startswith(wanted):
+    if named is not None and wanted and is_said and not named[0].lower().startswith(wanted):
         yield f"another server or an edge in front answered (Server: {told[:60]})"
     yield from _others(host, seen, there)
 
@@ -108,7 +101,7 @@ def _difference(told: tuple[str, ...], seen: tuple[str, ...]) -> str:
     only="tls",
     refusing=True,
     both_sides=True,
-    remedy=_RELOAD,
+    remedy="Test the configuration, reload the server, and look again past every cache.",
 )
 def drift_tls(endpoint: Endpoint, host: Host) -> Judgement:
     there = _configured(host, endpoint)
@@ -141,7 +134,7 @@ def drift_tls(endpoint: Endpoint, host: Host) -> Judgement:
     references=("operational: renewal is done when the new certificate is served",),
     only="tls",
     both_sides=True,
-    remedy=_RELOAD,
+    remedy="Test the configuration, reload the server, and look again past every cache.",
 )
 def drift_certificate(endpoint: Endpoint, host: Host) -> Judgement:
     there = _configured(host, endpoint)
@@ -176,7 +169,7 @@ def drift_certificate(endpoint: Endpoint, host: Host) -> Judgement:
     references=("operational: prove every change from outside",),
     only="plain",
     both_sides=True,
-    remedy=_RELOAD,
+    remedy="Test the configuration, reload the server, and look again past every cache.",
 )
 def drift_redirect(endpoint: Endpoint, host: Host) -> Judgement:
     there = _configured(host, endpoint)
@@ -234,7 +227,7 @@ def _origin(url: str) -> str:
     references=("operational: prove every change from outside",),
     only="tls",
     both_sides=True,
-    remedy=_RELOAD,
+    remedy="Test the configuration, reload the server, and look again past every cache.",
 )
 def drift_headers(endpoint: Endpoint, scope: Scope, host: Host, *, names: frozenset[str]) -> Judgement:
     there = _configured(host, endpoint)

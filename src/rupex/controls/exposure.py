@@ -18,15 +18,7 @@ from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Un
     why="A version spares whoever looks for hosts with a known fault the work of trying.",
     references=("RFC 9110 10.2.4",),
     cwe=("CWE-497",),
-    remedy={
-        "nginx": "Set server_tokens off; in the http block.",
-        "apache": "Set ServerTokens Prod in the main server.",
-        "tomcat": (
-            'Set server="" only where a value is set at the Connector; leave xpoweredBy off;'
-            ' ErrorReportValve showServerInfo="false".'
-        ),
-        "*": "Send the Server header without a version.",
-    },
+    remedy="Send the Server header without a version.",
 )
 def version(endpoint: Endpoint) -> Judgement:
     passed: Judgement = PASS
@@ -49,12 +41,7 @@ def version(endpoint: Endpoint) -> Judgement:
     why="A listing shows what nobody linked: backups, drafts, exports.",
     references=("operational: what is not linked is not meant to be found",),
     cwe=("CWE-548",),
-    remedy={
-        "nginx": "Remove autoindex on; or set autoindex off; in this location.",
-        "apache": "Options -Indexes in the Directory section.",
-        "tomcat": "In web.xml set the init-param listings of the default servlet to false.",
-        "*": "Switch directory listing off.",
-    },
+    remedy="Switch directory listing off.",
 )
 def listing(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content or scope.upstream is not None:
@@ -78,12 +65,7 @@ def listing(endpoint: Endpoint, scope: Scope) -> Judgement:
     why="A name narrows the search for a known fault; a strict baseline tells none.",
     references=("operational: what is not told need not be guessed",),
     cwe=("CWE-497",),
-    remedy={
-        "nginx": "With the headers-more module: more_clear_headers Server;",
-        "apache": "ServerTokens Prod still says Apache; a proxy in front can take the header away.",
-        "tomcat": "Leave the server attribute of the Connector out: no Server header is sent then.",
-        "*": "Send no Server header, or one that names nothing.",
-    },
+    remedy="Send no Server header, or one that names nothing.",
 )
 def product(endpoint: Endpoint) -> Judgement:
     if not endpoint.scopes:
@@ -103,12 +85,7 @@ def product(endpoint: Endpoint) -> Judgement:
     why="It tells whoever looks for a known fault where to look.",
     references=("operational: RFC 9110 10.2.4 warns of the same for Server",),
     cwe=("CWE-497",),
-    remedy={
-        "nginx": "proxy_hide_header X-Powered-By; (fastcgi_hide_header for FastCGI), and no add_header of that kind.",
-        "apache": "Header unset X-Powered-By, and Header always unset X-Powered-By.",
-        "tomcat": 'xpoweredBy="false" at the Connector.',
-        "*": "Take the header out of the upstream's answers.",
-    },
+    remedy="Take the header out of the upstream's answers.",
 )
 def technology(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) -> Judgement:
     for name in headers:
@@ -129,18 +106,7 @@ def technology(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) ->
     why="A version, a path or a stack trace in an error page is a map for whoever provokes errors.",
     references=("operational: errors are for the log",),
     cwe=("CWE-209",),
-    remedy={
-        "nginx": "server_tokens off; and, for an upstream's errors, proxy_intercept_errors on; with error_page.",
-        "apache": (
-            "ServerSignature Off and ServerTokens Prod; for an upstream's errors ProxyErrorOverride On with"
-            " ErrorDocument."
-        ),
-        "tomcat": (
-            '<Valve className="org.apache.catalina.valves.ErrorReportValve" showReport="false"'
-            ' showServerInfo="false"/> in the Host.'
-        ),
-        "*": "Show error pages of your own, without version, path or trace.",
-    },
+    remedy="Show error pages of your own, without version, path or trace.",
 )
 def error_page(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content:
@@ -182,14 +148,7 @@ def _closed(endpoint: Endpoint, scope: Scope, what: str) -> Judgement:
     why="They tell how busy the server is, who is on it and what is asked for.",
     references=("operational: it is for the people who run the server",),
     cwe=("CWE-200",),
-    remedy={
-        "nginx": "In the location: allow 127.0.0.1; deny all; or serve it on a listener on loopback.",
-        "apache": "In the Location: Require local, or Require ip with your own addresses.",
-        "tomcat": (
-            "Remove the status servlet's application, or limit it with a RemoteAddrValve to your own addresses."
-        ),
-        "*": "Let only your own addresses see it.",
-    },
+    remedy="Let only your own addresses see it.",
 )
 def status_page(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> Judgement:
     if scope.role != "status" and not (scope.upstream is not None and _is_one_of(scope.path, paths)):
@@ -205,14 +164,7 @@ def status_page(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> 
     why="A management page open to all is one password, or one fault, away from the whole host.",
     references=("operational: least privilege",),
     cwe=("CWE-306",),
-    remedy={
-        "nginx": "In the location: allow your own addresses, then deny all; or ask for a client certificate.",
-        "apache": "In the Location: Require ip with your own addresses, or ask for a client certificate.",
-        "tomcat": (
-            "Remove the manager and host-manager applications, or limit each with a RemoteAddrValve in its context.xml."
-        ),
-        "*": "Let only your own addresses reach it, and ask for more than a password.",
-    },
+    remedy="Let only your own addresses reach it, and ask for more than a password.",
 )
 def admin(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> Judgement:
     if scope.role != "admin" and not _is_one_of(scope.path, paths):
@@ -228,16 +180,7 @@ def admin(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> Judgem
     why="A version-control folder or a dump gives away the source, its history and its passwords.",
     references=("operational: what lies under the document root is served",),
     cwe=("CWE-538",),
-    remedy={
-        "nginx": r"location ~ /\.(?!well-known) { deny all; } and the same for \.(bak|old|sql|conf)$ and ~$; and take them out of"
-        " the document root.",
-        "apache": (
-            '<FilesMatch "(^\\.|~$|\\.(bak|old|sql|conf)$)"> Require all denied, <DirectoryMatch'
-            ' "/\\.(?!well-known)"> likewise; and take them out of the document root.'
-        ),
-        "tomcat": "Take them out of the application's folder; only WEB-INF and META-INF are never served.",
-        "*": "Take the files out of the document root, and refuse such names.",
-    },
+    remedy="Take the files out of the document root, and refuse such names.",
 )
 def files(endpoint: Endpoint, scope: Scope) -> Judgement:
     exposes = scope.exposes
@@ -258,7 +201,7 @@ def files(endpoint: Endpoint, scope: Scope) -> Judgement:
     why="It sends back the request with everything that a browser or proxy added to it.",
     references=("RFC 9110 9.3.8",),
     cwe=("CWE-200",),
-    remedy={"*": "Switch the TRACE method off."},
+    remedy="Switch the TRACE method off.",
 )
 def trace(endpoint: Endpoint) -> Judgement:
     if endpoint.trace is None:
@@ -280,7 +223,7 @@ def trace(endpoint: Endpoint) -> Judgement:
     why="An inode tells servers behind one address apart, and helps with faults of network file systems.",
     references=("operational: a tag needs no more than time and size",),
     cwe=("CWE-200",),
-    remedy={"*": "Make the ETag from time and size only."},
+    remedy="Make the ETag from time and size only.",
 )
 def etag(endpoint: Endpoint) -> Judgement:
     inodes = endpoint.inode_etags
@@ -300,12 +243,7 @@ def etag(endpoint: Endpoint) -> Judgement:
     references=("operational: what is not told need not be guessed",),
     cwe=("CWE-200",),
     reads_names=True,
-    remedy={
-        "nginx": "Take $hostname, $server_addr, $upstream_addr and internal names out of add_header, return and server_name.",
-        "apache": "Set ServerName and UseCanonicalName On, and take internal names out of Header and Redirect lines.",
-        "tomcat": "Set proxyName and proxyPort at the Connector, so that redirects name the public host.",
-        "*": "Take internal addresses and names out of headers and redirects.",
-    },
+    remedy="Take internal addresses and names out of headers and redirects.",
 )
 def address(endpoint: Endpoint, *, suffixes: tuple[str, ...]) -> Judgement:
     for scope in endpoint.scopes:

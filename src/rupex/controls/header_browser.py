@@ -21,12 +21,7 @@ from rupex.model import EXEMPT, PASS, Endpoint, Fail, Header, Judgement, Pass, S
     references=("Fetch standard, X-Content-Type-Options",),
     cwe=("CWE-693",),
     only="tls",
-    remedy={
-        "nginx": "add_header X-Content-Type-Options nosniff always;",
-        "apache": "Header always set X-Content-Type-Options nosniff",
-        "tomcat": "Map the HttpHeaderSecurityFilter in web.xml to /*; blockContentTypeSniffingEnabled is on in it.",
-        "*": "Send X-Content-Type-Options: nosniff.",
-    },
+    remedy="Send X-Content-Type-Options: nosniff.",
 )
 def sniffing(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content:
@@ -51,14 +46,7 @@ def sniffing(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("CSP Level 3, frame-ancestors", "RFC 7034"),
     cwe=("CWE-1021",),
     only="tls",
-    remedy={
-        "nginx": "add_header Content-Security-Policy \"frame-ancestors 'self'\" always; (with the site's own policy in it)",
-        "apache": (
-            "Header always set Content-Security-Policy \"frame-ancestors 'self'\" (with the site's own policy in it)"
-        ),
-        "tomcat": "Map the HttpHeaderSecurityFilter to /* with antiClickJackingOption SAMEORIGIN or DENY.",
-        "*": "Send Content-Security-Policy with frame-ancestors, or X-Frame-Options: SAMEORIGIN.",
-    },
+    remedy="Send Content-Security-Policy with frame-ancestors, or X-Frame-Options: SAMEORIGIN.",
 )
 def framing(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content or scope.content == "assets":
@@ -113,12 +101,7 @@ def _contradiction(ancestors: tuple[str, ...], options: list[Header]) -> str | N
     references=("Referrer Policy 8.1",),
     cwe=("CWE-200",),
     only="tls",
-    remedy={
-        "nginx": "add_header Referrer-Policy strict-origin-when-cross-origin always;",
-        "apache": "Header always set Referrer-Policy strict-origin-when-cross-origin",
-        "tomcat": "Set it in a filter of the application, or in a proxy in front.",
-        "*": "Send Referrer-Policy: strict-origin-when-cross-origin, or a stricter one.",
-    },
+    remedy="Send Referrer-Policy: strict-origin-when-cross-origin, or a stricter one.",
 )
 def referrer(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content:
@@ -150,13 +133,10 @@ def referrer(endpoint: Endpoint, scope: Scope) -> Judgement:
     cwe=("CWE-693",),
     only="tls",
     reads_names=True,
-    remedy={
-        "nginx": 'add_header Permissions-Policy "camera=(), microphone=(), geolocation=()" always;',
-        "apache": 'Header always set Permissions-Policy "camera=(), microphone=(), geolocation=()"',
-        "tomcat": "Set it in a filter of the application, or in a proxy in front.",
-        "*": "Send Permissions-Policy: camera=(), microphone=(), geolocation=(); where a site needs one, name the site in"
-        " parameters.exceptions, or waive it.",
-    },
+    remedy=(
+        "Send Permissions-Policy: camera=(), microphone=(), geolocation=(); where a site needs one, name "
+        "the site in parameters.exceptions, or waive it."
+    ),
 )
 def permissions(
     endpoint: Endpoint, scope: Scope, *, features: tuple[str, ...], exceptions: Mapping[str, tuple[str, ...]]
@@ -200,16 +180,7 @@ def _granted_on_purpose(names: tuple[str, ...], exceptions: Mapping[str, tuple[s
     references=("HTML standard 7.1.3", "Fetch standard 3.7"),
     cwe=("CWE-346",),
     only="tls",
-    remedy={
-        "nginx": "add_header Cross-Origin-Opener-Policy same-origin always; add_header Cross-Origin-Resource-Policy same-origin"
-        " always;",
-        "apache": (
-            "Header always set Cross-Origin-Opener-Policy same-origin and Header always set"
-            " Cross-Origin-Resource-Policy same-origin"
-        ),
-        "tomcat": "Set them in a filter of the application, or in a proxy in front.",
-        "*": "Send Cross-Origin-Opener-Policy: same-origin and Cross-Origin-Resource-Policy: same-origin.",
-    },
+    remedy="Send Cross-Origin-Opener-Policy: same-origin and Cross-Origin-Resource-Policy: same-origin.",
 )
 def isolation(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) -> Judgement:
     if not scope.serves_content:
@@ -238,7 +209,7 @@ def isolation(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) -> 
     why="A dropped header protects nobody, and two of them have done harm.",
     references=("operational: browsers removed them between 2018 and 2022",),
     only="tls",
-    remedy={"*": "Take the header out; a content security policy does what it was meant for."},
+    remedy="Take the header out; a content security policy does what it was meant for.",
 )
 def obsolete(endpoint: Endpoint, scope: Scope) -> Judgement:
     for header in scope.headers:

@@ -20,16 +20,10 @@ from rupex.model import EXEMPT, Endpoint, Fail, Header, Judgement, Pass, Scope
     references=("CSP Level 3",),
     cwe=("CWE-693",),
     only="tls",
-    remedy={
-        "nginx": "add_header Content-Security-Policy \"default-src 'self'; object-src 'none'; base-uri 'self'\" always;"
-        " try it first as Content-Security-Policy-Report-Only.",
-        "apache": (
-            "Header always set Content-Security-Policy \"default-src 'self'; object-src 'none'; base-uri"
-            " 'self'\"; try it first as Content-Security-Policy-Report-Only."
-        ),
-        "tomcat": "Set it in a filter of the application, or in a proxy in front.",
-        "*": "Send Content-Security-Policy: default-src 'self'; object-src 'none'; base-uri 'self' (try it report-only first).",
-    },
+    remedy=(
+        "Send Content-Security-Policy: default-src 'self'; object-src 'none'; base-uri 'self' (try it "
+        "report-only first)."
+    ),
 )
 def policy_present(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content or scope.content == "assets":
@@ -76,10 +70,10 @@ def _best(scope: Scope, problem_of: Callable[[CspPolicy], str | None]) -> Judgem
     cwe=("CWE-693",),
     only="tls",
     refines="header.csp",
-    remedy={
-        "*": "Give script-src nonces or hashes with 'strict-dynamic', or a list of hosts without 'unsafe-inline' and"
-        " 'unsafe-eval'.",
-    },
+    remedy=(
+        "Give script-src nonces or hashes with 'strict-dynamic', or a list of hosts without "
+        "'unsafe-inline' and 'unsafe-eval'."
+    ),
 )
 def policy_scripts(endpoint: Endpoint, scope: Scope) -> Judgement:
     def problem_of(policy: CspPolicy) -> str | None:
@@ -101,7 +95,7 @@ def policy_scripts(endpoint: Endpoint, scope: Scope) -> Judgement:
     cwe=("CWE-693",),
     only="tls",
     refines="header.csp",
-    remedy={"*": "Add object-src 'none'; base-uri 'self' to the policy."},
+    remedy="Add object-src 'none'; base-uri 'self' to the policy.",
 )
 def policy_base(endpoint: Endpoint, scope: Scope) -> Judgement:
     def problem_of(policy: CspPolicy) -> str | None:

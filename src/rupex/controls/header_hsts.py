@@ -26,13 +26,7 @@ def _days(count: int) -> str:
     cwe=("CWE-319",),
     only="tls",
     local_exempt=True,
-    remedy={
-        "nginx": 'add_header Strict-Transport-Security "max-age=31536000" always; in the server block, and again in each'
-        " location that has an add_header of its own.",
-        "apache": 'Header always set Strict-Transport-Security "max-age=31536000" in the virtual host on 443.',
-        "tomcat": "Map the HttpHeaderSecurityFilter to /* with hstsEnabled true and hstsMaxAgeSeconds 31536000.",
-        "*": "Send Strict-Transport-Security: max-age=31536000 with every answer over TLS.",
-    },
+    remedy="Send Strict-Transport-Security: max-age=31536000 with every answer over TLS.",
 )
 def hsts_lifetime(endpoint: Endpoint, scope: Scope, *, minimum_days: int, short_days: int) -> Judgement:
     if endpoint.names and all(is_address(name) for name in endpoint.names):
@@ -82,12 +76,7 @@ def _policy(endpoint: Endpoint, scope: Scope) -> tuple[HstsPolicy, Header] | Jud
     only="tls",
     local_exempt=True,
     refines="header.hsts",
-    remedy={
-        "nginx": 'Add includeSubDomains to the value, once every name below speaks TLS: "max-age=31536000; includeSubDomains".',
-        "apache": "Add includeSubDomains to the value, once every name below speaks TLS.",
-        "tomcat": "hstsIncludeSubDomains true in the HttpHeaderSecurityFilter, once every name below speaks TLS.",
-        "*": "Add includeSubDomains, once every name below speaks TLS.",
-    },
+    remedy="Add includeSubDomains, once every name below speaks TLS.",
 )
 def hsts_subdomains(endpoint: Endpoint, scope: Scope) -> Judgement:
     found = _policy(endpoint, scope)
@@ -108,12 +97,7 @@ def hsts_subdomains(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("RFC 6797 7.2",),
     only="plain",
     local_exempt=True,
-    remedy={
-        "nginx": "Move the add_header into the server blocks that listen with ssl.",
-        "apache": "Move the Header line into the virtual hosts that speak TLS.",
-        "tomcat": "The filter sends it over TLS only; take it out of other filters.",
-        "*": "Send Strict-Transport-Security over TLS only.",
-    },
+    remedy="Send Strict-Transport-Security over TLS only.",
 )
 def hsts_plain(endpoint: Endpoint, scope: Scope) -> Judgement:
     sent = [header for header in scope.sent(hsts.HEADER) if header.is_on(answer_status(scope))]
@@ -133,7 +117,7 @@ def hsts_plain(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("operational: a year, includeSubDomains and a redirect on the same host are asked of listed names",),
     only="tls",
     local_exempt=True,
-    remedy={"*": "Send max-age=31536000; includeSubDomains; preload, or leave preload out."},
+    remedy="Send max-age=31536000; includeSubDomains; preload, or leave preload out.",
 )
 def hsts_preload(endpoint: Endpoint, scope: Scope, *, minimum_days: int) -> Judgement:
     if scope.undecided is not None:

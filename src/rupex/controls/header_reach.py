@@ -44,16 +44,7 @@ def _site(endpoint: Endpoint, names: frozenset[str]) -> dict[str, Header]:
     references=("operational: a server adds headers by block and by status, and drops them without a word",),
     cwe=("CWE-693",),
     only="tls",
-    remedy={
-        "nginx": 'Write "always" behind the value, and repeat all add_header lines (or include them from one file) in each block'
-        " that has one of its own.",
-        "apache": (
-            'Write "Header always set" in place of "Header set", so that errors and redirects carry it too;'
-            " no deeper section may unset it."
-        ),
-        "tomcat": "Map the filter to /* with the dispatchers REQUEST and ERROR.",
-        "*": "Set the headers for every status, and again wherever a deeper block sets any.",
-    },
+    remedy="Set the headers for every status, and again wherever a deeper block sets any.",
 )
 def everywhere(endpoint: Endpoint, scope: Scope, *, names: frozenset[str]) -> Judgement:
     if scope.refusal is not None and scope.refusal.status is None:
@@ -103,15 +94,7 @@ def _are(headers: list[Header]) -> str:
     cwe=("CWE-1164",),
     only="tls",
     evidence=("config",),
-    remedy={
-        "nginx": "Move the add_header into the blocks that answer; those with an add_header of their own inherit none.",
-        "apache": (
-            "Load mod_headers, write the line where the server reads it, and let AllowOverride FileInfo hold"
-            " where it stands in an override file."
-        ),
-        "tomcat": "Map the filter to the paths that are served; one that is only declared does nothing.",
-        "*": "Move the header to where the server reads it.",
-    },
+    remedy="Move the header to where the server reads it.",
 )
 def effective(endpoint: Endpoint, scope: Scope) -> Judgement:
     for lost in scope.dropped:
@@ -137,7 +120,7 @@ def effective(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("RFC 9110 5.3",),
     cwe=("CWE-436",),
     only="tls",
-    remedy={"*": "Send the header once; take the other line out."},
+    remedy="Send the header once; take the other line out.",
 )
 def conflict(endpoint: Endpoint, scope: Scope) -> Judgement:
     seen: dict[str, Header] = {}
@@ -161,17 +144,7 @@ def conflict(endpoint: Endpoint, scope: Scope) -> Judgement:
     why="An origin that is repeated unchecked, with credentials, lets every site read what the visitor may read.",
     references=("Fetch standard 3.2",),
     cwe=("CWE-942",),
-    remedy={
-        "nginx": "Choose the value of Access-Control-Allow-Origin with a map of $http_origin to the origins you know.",
-        "apache": (
-            'SetEnvIf Origin "^https://(known|names)\\.example\\.test$" origin=$0, then Header set'
-            ' Access-Control-Allow-Origin "%{origin}e" env=origin.'
-        ),
-        "tomcat": (
-            "In the CorsFilter list the origins in cors.allowed.origins; never * with cors.support.credentials."
-        ),
-        "*": "Send Access-Control-Allow-Origin for origins from a fixed list only.",
-    },
+    remedy="Send Access-Control-Allow-Origin for origins from a fixed list only.",
 )
 def cors(endpoint: Endpoint, scope: Scope) -> Judgement:
     origins = scope.sent("Access-Control-Allow-Origin")

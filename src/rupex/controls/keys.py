@@ -25,7 +25,7 @@ def _own_accounts(file: FileFacts, host: Host) -> set[str]:
     references=("operational: least privilege", "SP 800-57 Part 1 6.2.2.3"),
     cwe=("CWE-732",),
     evidence=("files",),
-    remedy={"*": "chown root:root KEY && chmod 600 KEY; then treat the key as known to others: reissue and revoke."},
+    remedy="chown root:root KEY && chmod 600 KEY; then treat the key as known to others: reissue and revoke.",
 )
 def key_mode(file: FileFacts, host: Host) -> Judgement:
     if file.kind != "key":
@@ -52,7 +52,7 @@ def key_mode(file: FileFacts, host: Host) -> Judgement:
     references=("operational: least privilege",),
     cwe=("CWE-732",),
     evidence=("files",),
-    remedy={"*": "chown root KEY (or the server's own account, where it opens the key itself)."},
+    remedy="chown root KEY (or the server's own account, where it opens the key itself).",
 )
 def key_owner(file: FileFacts, host: Host) -> Judgement:
     if file.kind != "key":
@@ -73,7 +73,7 @@ def key_owner(file: FileFacts, host: Host) -> Judgement:
     references=("operational: a mode can be too tight as well",),
     cwe=("CWE-280",),
     evidence=("files",),
-    remedy={"*": "Give the account that opens the key the right to read it, by owner or by a group of its own."},
+    remedy="Give the account that opens the key the right to read it, by owner or by a group of its own.",
 )
 def key_reach(file: FileFacts, host: Host) -> Judgement:
     if file.kind != "key":
@@ -101,7 +101,7 @@ def key_reach(file: FileFacts, host: Host) -> Judgement:
     references=("operational: path_resolution(7), renaming needs no right on the file",),
     cwe=("CWE-732",),
     evidence=("files",),
-    remedy={"*": "chown root FOLDER && chmod go-w FOLDER, for each folder on the way to the key."},
+    remedy="chown root FOLDER && chmod go-w FOLDER, for each folder on the way to the key.",
 )
 def key_folder(file: FileFacts, host: Host) -> Judgement:
     if file.kind != "key":
@@ -141,9 +141,9 @@ def _served_from(path: str, host: Host) -> str:
     references=("operational: what lies under the document root is served",),
     cwe=("CWE-219",),
     evidence=("files",),
-    remedy={
-        "*": "Move the key to a folder of the server's own, such as /etc/ssl/private; make a new one where it was served."
-    },
+    remedy=(
+        "Move the key to a folder of the server's own, such as /etc/ssl/private; make a new one where it was served."
+    ),
 )
 def key_place(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgement:
     if file.kind != "key":
@@ -168,7 +168,7 @@ def key_place(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgeme
     references=("operational: a backup of a secret is the secret",),
     cwe=("CWE-530",),
     evidence=("files",),
-    remedy={"*": "Remove the copy; where others could read it, make a new key."},
+    remedy="Remove the copy; where others could read it, make a new key.",
 )
 def key_copies(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgement:
     if file.kind != "key":
@@ -204,7 +204,7 @@ def _wider(copy: Audience | None, configured: Audience | None) -> str:
     references=("FIPS 186-5 A.1.1", "FIPS 186-5 A.1.3", "SP 800-56Br2 6.2"),
     cwe=("CWE-326",),
     evidence=("files",),
-    remedy={"*": "Make a new key with the crypto library's own tool, and have a certificate issued for it."},
+    remedy="Make a new key with the crypto library's own tool, and have a certificate issued for it.",
 )
 def key_sound(file: FileFacts) -> Judgement:
     if file.kind != "key":
@@ -225,7 +225,7 @@ def key_sound(file: FileFacts) -> Judgement:
     references=("operational: least privilege",),
     cwe=("CWE-732",),
     evidence=("files",),
-    remedy={"*": "chown root FILE && chmod go-w FILE, and the same for the folders on the way."},
+    remedy="chown root FILE && chmod go-w FILE, and the same for the folders on the way.",
 )
 def config_mode(file: FileFacts, host: Host, *, administrators: tuple[str, ...]) -> Judgement:
     if file.kind != "configuration":
@@ -252,9 +252,7 @@ def config_mode(file: FileFacts, host: Host, *, administrators: tuple[str, ...])
     references=("operational: least privilege",),
     cwe=("CWE-732",),
     evidence=("files",),
-    remedy={
-        "*": "chown root FILE && chmod go-w FILE, and the same for its folder; or move its lines into the configuration."
-    },
+    remedy="chown root FILE && chmod go-w FILE, and the same for its folder; or move its lines into the configuration.",
 )
 def override_mode(file: FileFacts, host: Host) -> Judgement:
     if file.kind != "override":
@@ -271,7 +269,7 @@ def override_mode(file: FileFacts, host: Host) -> Judgement:
     references=("operational: least privilege",),
     cwe=("CWE-732",),
     evidence=("files",),
-    remedy={"*": "chown root FOLDER && chmod go-w FOLDER; give uploads a folder of their own that runs nothing."},
+    remedy="chown root FOLDER && chmod go-w FOLDER; give uploads a folder of their own that runs nothing.",
 )
 def webroot_mode(file: FileFacts, host: Host) -> Judgement:
     if file.kind != "document root":

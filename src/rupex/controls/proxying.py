@@ -46,11 +46,7 @@ def _leaving(backends: Iterable[Backend], trusted: tuple[str, ...]) -> list[tupl
     cwe=("CWE-319",),
     local_exempt=True,
     evidence=("config",),
-    remedy={
-        "nginx": "proxy_pass https://…; with proxy_ssl_verify on; and proxy_ssl_trusted_certificate.",
-        "apache": "ProxyPass to https://…, with SSLProxyEngine on and SSLProxyVerify require.",
-        "*": "Speak TLS to the upstream, or move it to this machine.",
-    },
+    remedy="Speak TLS to the upstream, or move it to this machine.",
 )
 def upstream_tls(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[str, ...]) -> Judgement:
     upstream = scope.upstream
@@ -80,11 +76,7 @@ def upstream_tls(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[st
     cwe=("CWE-295",),
     local_exempt=True,
     evidence=("config",),
-    remedy={
-        "nginx": "proxy_ssl_verify on; proxy_ssl_trusted_certificate FILE; and proxy_ssl_server_name on;",
-        "apache": "SSLProxyVerify require, SSLProxyCACertificateFile FILE; leave SSLProxyCheckPeerName on.",
-        "*": "Verify the upstream's certificate against an anchor of your own, and its name.",
-    },
+    remedy="Verify the upstream's certificate against an anchor of your own, and its name.",
 )
 def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[str, ...]) -> Judgement:
     upstream = scope.upstream
@@ -111,11 +103,7 @@ def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple
     references=("operational: requests are made in this host's name",),
     cwe=("CWE-441",),
     local_exempt=True,
-    remedy={
-        "nginx": "Name the upstream in proxy_pass, or choose it with a map from a fixed list.",
-        "apache": "ProxyRequests Off, and a fixed target in ProxyPass and RewriteRule … [P].",
-        "*": "Take the upstream from a fixed list, never from the request.",
-    },
+    remedy="Take the upstream from a fixed list, never from the request.",
 )
 def open_proxy(endpoint: Endpoint) -> Judgement:
     carries = endpoint.carries
@@ -147,12 +135,7 @@ def open_proxy(endpoint: Endpoint) -> Judgement:
     references=("operational: addresses decide on access, limits and logs",),
     cwe=("CWE-348",),
     evidence=("config",),
-    remedy={
-        "nginx": "Name your own proxies in set_real_ip_from, and nobody else.",
-        "apache": "Name your own proxies in RemoteIPInternalProxy or RemoteIPTrustedProxy, and nobody else.",
-        "tomcat": "Name your own proxies in internalProxies and trustedProxies of the RemoteIpValve.",
-        "*": "Trust forwarded-for headers and PROXY protocol from your own proxies' addresses only.",
-    },
+    remedy="Trust forwarded-for headers and PROXY protocol from your own proxies' addresses only.",
 )
 def client_address(endpoint: Endpoint, *, widest_prefix: int) -> Judgement:
     peers = endpoint.trusted_peers

@@ -40,15 +40,7 @@ def _redirected(scope: Scope, name: str | None) -> tuple[Redirect, Parts, Parts]
     cwe=("CWE-319",),
     only="plain",
     local_exempt=True,
-    remedy={
-        "nginx": "In the plain server block answer everything with: return 301 https://$host$request_uri;",
-        "apache": "In the virtual host on 80: Redirect permanent / https://www.example.test/ and nothing else.",
-        "tomcat": (
-            "In web.xml: a security-constraint for /* with transport-guarantee CONFIDENTIAL, and"
-            ' redirectPort="443" at the Connector.'
-        ),
-        "*": "Answer every plain request with a permanent redirect to the same URL on https.",
-    },
+    remedy="Answer every plain request with a permanent redirect to the same URL on https.",
 )
 def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
     if _is_challenge(scope):
@@ -77,12 +69,7 @@ def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judg
     only="plain",
     local_exempt=True,
     refines="redirect.present",
-    remedy={
-        "nginx": "Use return 301 (or 308, which keeps the method) in place of 302, and permanent in place of redirect.",
-        "apache": "Redirect permanent, or [R=301] at the rule, in place of 302.",
-        "tomcat": 'transportGuaranteeRedirectStatus="301" at the Realm.',
-        "*": "Redirect with status 301 or 308.",
-    },
+    remedy="Redirect with status 301 or 308.",
 )
 def redirect_permanent(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
     if _is_challenge(scope):
@@ -105,15 +92,7 @@ def redirect_permanent(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     only="plain",
     local_exempt=True,
     refines="redirect.present",
-    remedy={
-        "nginx": "return 301 https://$host$request_uri; first; from there, over TLS, to the name you want.",
-        "apache": (
-            "RewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L] first; from there, over TLS, to the"
-            " name you want."
-        ),
-        "tomcat": "The transport guarantee keeps the host; take other redirects out of the plain Connector.",
-        "*": "Redirect to https on the same host first, and only from there to another.",
-    },
+    remedy="Redirect to https on the same host first, and only from there to another.",
 )
 def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
     found = _redirected(scope, name)
@@ -135,15 +114,7 @@ def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     only="plain",
     local_exempt=True,
     refines="redirect.present",
-    remedy={
-        "nginx": "Put $request_uri behind the host: return 301 https://$host$request_uri;",
-        "apache": (
-            "Redirect permanent / https://NAME/ keeps path and query; in a rule write %{REQUEST_URI} and no"
-            " ? in the target."
-        ),
-        "tomcat": "The transport guarantee keeps path and query.",
-        "*": "Keep path and query in the redirect's target.",
-    },
+    remedy="Keep path and query in the redirect's target.",
 )
 def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
     found = _redirected(scope, name)
@@ -167,7 +138,7 @@ def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
     evidence=("wire",),
-    remedy={"*": "Redirect to https on the same host, and from there straight to where the content is."},
+    remedy="Redirect to https on the same host, and from there straight to where the content is.",
 )
 def redirect_hops(endpoint: Endpoint, *, most: int) -> Judgement:
     exchanges = endpoint.wire.exchanges if endpoint.wire is not None else ()
@@ -206,13 +177,7 @@ def redirect_hops(endpoint: Endpoint, *, most: int) -> Judgement:
     references=("RFC 9110 7.4",),
     cwe=("CWE-601",),
     local_exempt=True,
-    remedy={
-        "nginx": "Where unknown names are answered, redirect to a fixed name: return 301 https://www.example.test$request_uri;"
-        " or give unknown names a default server of their own.",
-        "apache": "Redirect to a fixed name, or put a first virtual host in front that refuses unknown names.",
-        "tomcat": "Set defaultHost to a Host that serves nothing, or proxyName at the Connector.",
-        "*": "Redirect to a fixed name where requests for unknown names are answered.",
-    },
+    remedy="Redirect to a fixed name where requests for unknown names are answered.",
 )
 def redirect_target(endpoint: Endpoint) -> Judgement:
     if not endpoint.default:
@@ -236,11 +201,7 @@ def redirect_target(endpoint: Endpoint) -> Judgement:
     references=("operational: RFC 9112 11.1 describes response splitting",),
     cwe=("CWE-113",),
     local_exempt=True,
-    remedy={
-        "nginx": "Use $request_uri, which stays escaped, in place of $uri or a capture in return and add_header.",
-        "apache": "Leave out [NE], or use %{REQUEST_URI} with [B] in place of a bare capture.",
-        "*": "Write the request's path into headers only as it was sent, escaped.",
-    },
+    remedy="Write the request's path into headers only as it was sent, escaped.",
 )
 def redirect_injection(endpoint: Endpoint, scope: Scope) -> Judgement:
     if scope.redirect is not None and scope.redirect.reflects is not None:

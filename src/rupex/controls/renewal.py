@@ -33,7 +33,7 @@ def _jobs(host: Host, days: int) -> tuple[Renewal, ...] | Judgement:
     references=("operational: people forget", "SP 1800-16"),
     cwe=("CWE-324",),
     evidence=("config", "files", "wire"),
-    remedy={"*": "Enable the client's timer (systemctl enable --now), or add a line for it to a cron table."},
+    remedy="Enable the client's timer (systemctl enable --now), or add a line for it to a cron table.",
 )
 def scheduled(host: Host, *, now: datetime, days: int) -> Judgement:
     jobs = _jobs(host, days)
@@ -81,7 +81,7 @@ def _in_time(enabled: list[Renewal], lives: list[Life], now: datetime) -> Judgem
     cwe=("CWE-324",),
     refines="renewal.scheduled",
     evidence=("config", "files", "wire"),
-    remedy={"*": "Give the client a hook that reloads the server after a renewal."},
+    remedy="Give the client a hook that reloads the server after a renewal.",
 )
 def reload(host: Host, *, days: int) -> Judgement:
     jobs = _jobs(host, days)

@@ -20,10 +20,10 @@ _LISTED: Final = 4
     references=("operational: a file is copied, a reference is not",),
     cwe=("CWE-256", "CWE-798"),
     evidence=("files",),
-    remedy={
-        "*": "Put a reference there (a secret of the container platform, a file of root's own with mode 0600 that is named), and"
-        " have a new secret issued."
-    },
+    remedy=(
+        "Put a reference there (a secret of the container platform, a file of root's own with mode 0600 "
+        "that is named), and have a new secret issued."
+    ),
 )
 def plaintext(file: FileFacts) -> Judgement:
     if file.kind not in ("configuration", "deployment"):
@@ -49,10 +49,7 @@ def plaintext(file: FileFacts) -> Judgement:
     references=("operational: a password that everybody knows is none",),
     cwe=("CWE-1392", "CWE-256"),
     evidence=("config", "files"),
-    remedy={
-        "tomcat": "keytool -storepasswd with a word of your own, named by a property that only the server's account can read.",
-        "*": "Give the store a password of its own, kept where only the server's account can read it.",
-    },
+    remedy="Give the store a password of its own, kept where only the server's account can read it.",
 )
 def keystore_password(file: FileFacts) -> Judgement:
     if file.kind != "keystore" or file.store is None:
@@ -78,7 +75,7 @@ def keystore_password(file: FileFacts) -> Judgement:
     references=("RFC 8555 11.1", "operational: least privilege"),
     cwe=("CWE-732",),
     evidence=("files",),
-    remedy={"*": "chmod 600 FILE, owned by the account that runs the client."},
+    remedy="chmod 600 FILE, owned by the account that runs the client.",
 )
 def acme_store(file: FileFacts) -> Judgement:
     if file.kind != "acme store":

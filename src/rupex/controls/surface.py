@@ -16,12 +16,7 @@ from rupex.model.endpoint import is_loopback
     references=("operational: least privilege",),
     cwe=("CWE-250",),
     evidence=("config",),
-    remedy={
-        "nginx": "Set user www-data; (an account of its own without a login) at the top of the main file.",
-        "apache": "Set User and Group to an account of their own (www-data) in the main server.",
-        "tomcat": "Start it as an account of its own; Connectors below 1024 by a capability or a proxy.",
-        "*": "Run the workers under an account of their own.",
-    },
+    remedy="Run the workers under an account of their own.",
 )
 def account(host: Host) -> Judgement:
     if not host.services:
@@ -43,11 +38,7 @@ def account(host: Host) -> Judgement:
     references=("operational: what is not loaded cannot fail",),
     cwe=("CWE-1188",),
     evidence=("config",),
-    remedy={
-        "nginx": "Remove the load_module line, or the package's link in modules-enabled.",
-        "apache": "a2dismod NAME, or take its LoadModule line out.",
-        "*": "Switch the module off.",
-    },
+    remedy="Switch the module off.",
 )
 def modules(host: Host) -> Judgement:
     known = [service.idle_modules for service in host.services if service.idle_modules is not None]
@@ -70,14 +61,7 @@ def modules(host: Host) -> Judgement:
     references=("operational: what came with the package is known to everybody",),
     cwe=("CWE-1188", "CWE-1392"),
     evidence=("config", "wire"),
-    remedy={
-        "nginx": "Remove the default site, and give unknown names a server block that refuses them.",
-        "apache": "a2dissite 000-default, and take the sample pages and aliases out.",
-        "tomcat": (
-            "Remove docs, examples, manager, host-manager and ROOT of the package; remove users of tomcat-users.xml."
-        ),
-        "*": "Remove the sample application, account or page.",
-    },
+    remedy="Remove the sample application, account or page.",
 )
 def sample(host: Host) -> Judgement:
     worst = min(host.samples, key=lambda found: found.kind == "page", default=None)
@@ -98,10 +82,7 @@ def sample(host: Host) -> Judgement:
     cwe=("CWE-668",),
     evidence=("config",),
     control_ports=True,
-    remedy={
-        "tomcat": 'Set port="-1" at the Server element; address="127.0.0.1" at the AJP Connector, or remove it.',
-        "*": "Bind the port to loopback, or switch it off.",
-    },
+    remedy="Bind the port to loopback, or switch it off.",
 )
 def listener(endpoint: Endpoint) -> Judgement:
     if endpoint.is_local:
@@ -119,10 +100,7 @@ def listener(endpoint: Endpoint) -> Judgement:
     references=("operational: what is read at each request can be changed at any time",),
     cwe=("CWE-732",),
     evidence=("config",),
-    remedy={
-        "apache": "AllowOverride None, with the lines in a Directory section; or AllowOverrideList with what is needed.",
-        "*": "Switch per-directory override files off.",
-    },
+    remedy="Switch per-directory override files off.",
 )
 def override(endpoint: Endpoint, scope: Scope) -> Judgement:
     if scope.overrides is None or not scope.serves_content:
@@ -143,15 +121,7 @@ def override(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("operational: connections are few",),
     cwe=("CWE-400",),
     evidence=("config",),
-    remedy={
-        "nginx": "client_header_timeout, client_body_timeout, keepalive_timeout: a minute or two; client_max_body_size not 0.",
-        "apache": (
-            "mod_reqtimeout with RequestReadTimeout header=20-40,MinRate=500 body=20,MinRate=500;"
-            " KeepAliveTimeout 5; LimitRequestBody not 0."
-        ),
-        "tomcat": 'connectionTimeout="20000", maxPostSize and maxSwallowSize of a few MiB at the Connector.',
-        "*": "Limit the time for headers, bodies and idle connections, and the size of bodies.",
-    },
+    remedy="Limit the time for headers, bodies and idle connections, and the size of bodies.",
 )
 def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_seconds: int) -> Judgement:
     known = endpoint.limits
@@ -180,12 +150,7 @@ def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_s
     why="A method that nobody uses is one that nobody tests.",
     references=("operational: the baseline lists them",),
     cwe=("CWE-650",),
-    remedy={
-        "nginx": "limit_except GET POST { deny all; } in the location.",
-        "apache": "<LimitExcept GET POST> Require all denied in the Directory or Location.",
-        "tomcat": "A security-constraint with http-method-omission and an empty auth-constraint.",
-        "*": "Refuse the other methods.",
-    },
+    remedy="Refuse the other methods.",
 )
 def methods(endpoint: Endpoint, scope: Scope, *, allowed: tuple[str, ...]) -> Judgement:
     if not allowed or not scope.serves_content:
@@ -212,9 +177,7 @@ def methods(endpoint: Endpoint, scope: Scope, *, allowed: tuple[str, ...]) -> Ju
     references=("operational: what listens and what is let in are set in two places",),
     cwe=("CWE-668",),
     evidence=("config", "files"),
-    remedy={
-        "*": "Let in 443, and 80 for the redirect; bind back ends to loopback, or let in only the proxy's address."
-    },
+    remedy="Let in 443, and 80 for the redirect; bind back ends to loopback, or let in only the proxy's address.",
 )
 def firewall(host: Host, *, plain: tuple[int, ...]) -> Judgement:
     if (host.firewall is None and host.listening is None) or not host.endpoints:

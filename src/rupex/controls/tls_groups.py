@@ -25,12 +25,7 @@ _GOOD_PRIMES: Final = frozenset(
     references=("RFC 9325 4.5", "SP 800-52r2 3.3.1"),
     cwe=("CWE-326",),
     only="tls",
-    remedy={
-        "nginx": "ssl_ecdh_curve X25519:prime256v1:secp384r1; in the listener's default server, which decides for all names.",
-        "apache": "SSLOpenSSLConfCmd Groups X25519:P-256:P-384",
-        "tomcat": "Set groups (Tomcat 11) or jdk.tls.namedGroups to x25519,secp256r1,secp384r1.",
-        "*": "Offer X25519, P-256 and P-384 only, and a hybrid group where the library has one.",
-    },
+    remedy="Offer X25519, P-256 and P-384 only, and a hybrid group where the library has one.",
 )
 def group_strength(tls: Tls, *, minimum_bits: int) -> Judgement:
     groups = tls.groups
@@ -53,12 +48,7 @@ def group_strength(tls: Tls, *, minimum_bits: int) -> Judgement:
     references=("RFC 9325 4.1", "RFC 7919"),
     cwe=("CWE-326",),
     only="tls",
-    remedy={
-        "nginx": "Point ssl_dhparam at an RFC 7919 group of 2048 bits or more, or leave the DHE suites out of ssl_ciphers.",
-        "apache": "Append an RFC 7919 group to the first SSLCertificateFile, or leave the DHE suites out.",
-        "tomcat": "Set jdk.tls.ephemeralDHKeySize to 2048 or more, or leave the DHE suites out of ciphers.",
-        "*": "Use an RFC 7919 group of 2048 bits or more, or no DHE suites.",
-    },
+    remedy="Use an RFC 7919 group of 2048 bits or more, or no DHE suites.",
 )
 def group_dh(tls: Tls, *, minimum_bits: int) -> Judgement:
     suites, setting = tls.suites, tls.dh
@@ -88,14 +78,7 @@ def group_dh(tls: Tls, *, minimum_bits: int) -> Judgement:
     references=("FIPS 203", "IANA TLS Supported Groups"),
     cwe=("CWE-327",),
     only="tls",
-    remedy={
-        "nginx": "Use OpenSSL 3.5 or newer, which offers X25519MLKEM768 by itself; name it first where ssl_ecdh_curve is set.",
-        "apache": (
-            "Use OpenSSL 3.5 or newer, which offers X25519MLKEM768 by itself; name it first where Groups is set."
-        ),
-        "tomcat": "Use the OpenSSL implementation with OpenSSL 3.5 or newer.",
-        "*": "Offer X25519MLKEM768 first.",
-    },
+    remedy="Offer X25519MLKEM768 first.",
 )
 def group_post_quantum(tls: Tls) -> Judgement:
     groups = tls.groups
@@ -115,15 +98,7 @@ def group_post_quantum(tls: Tls) -> Judgement:
     references=("RFC 9155",),
     cwe=("CWE-328",),
     only="tls",
-    remedy={
-        "nginx": "Use OpenSSL 3 at its own security level; or ssl_conf_command SignatureAlgorithms with SHA-256 and better only.",
-        "apache": (
-            "Use OpenSSL 3 at its own security level; or SSLOpenSSLConfCmd SignatureAlgorithms with SHA-256"
-            " and better only."
-        ),
-        "tomcat": "Use a current Java, whose jdk.tls.disabledAlgorithms has SHA1 in handshake signatures.",
-        "*": "Sign with SHA-256 or better only.",
-    },
+    remedy="Sign with SHA-256 or better only.",
 )
 def signature_digest(tls: Tls) -> Judgement:
     setting = tls.signatures

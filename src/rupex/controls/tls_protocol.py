@@ -20,14 +20,7 @@ from rupex.tls.suites import PROTOCOL_VERSIONS
     references=("RFC 8996", "RFC 7568", "RFC 6176", "RFC 9325 3.1.1"),
     cwe=("CWE-327",),
     only="tls",
-    remedy={
-        "nginx": "Set ssl_protocols TLSv1.2 TLSv1.3; in the http block, and remove other ssl_protocols lines.",
-        "apache": (
-            "SSLProtocol -all +TLSv1.2 +TLSv1.3 in the main server, and no other SSLProtocol line in a virtual host."
-        ),
-        "tomcat": 'protocols="TLSv1.2+TLSv1.3" at the SSLHostConfig.',
-        "*": "Enable TLS 1.2 and TLS 1.3 only.",
-    },
+    remedy="Enable TLS 1.2 and TLS 1.3 only.",
 )
 def protocol_floor(tls: Tls, *, floor: ProtocolVersion) -> Judgement:
     protocols = tls.protocols
@@ -48,12 +41,7 @@ def protocol_floor(tls: Tls, *, floor: ProtocolVersion) -> Judgement:
     references=("RFC 9325 3.1.1", "SP 800-52r2 3.1"),
     cwe=("CWE-327",),
     only="tls",
-    remedy={
-        "nginx": "Add TLSv1.3 to ssl_protocols (nginx 1.13 or newer with OpenSSL 1.1.1 or newer).",
-        "apache": "Add +TLSv1.3 to SSLProtocol (httpd 2.4.37 or newer with OpenSSL 1.1.1 or newer).",
-        "tomcat": "Add TLSv1.3 to protocols (Java 8u261 or newer, or the OpenSSL implementation).",
-        "*": "Enable TLS 1.3.",
-    },
+    remedy="Enable TLS 1.3.",
 )
 def protocol_newest(tls: Tls, *, newest: ProtocolVersion) -> Judgement:
     protocols = tls.protocols
@@ -88,7 +76,7 @@ def _switch(setting: Setting[bool] | None, wanted: bool, message: str) -> Judgem
     references=("RFC 9325 3.3",),
     cwe=("CWE-310",),
     only="tls",
-    remedy={"*": "Switch TLS compression off, or use a crypto library that has none."},
+    remedy="Switch TLS compression off, or use a crypto library that has none.",
 )
 def compression(tls: Tls) -> Judgement:
     return _switch(tls.compression, False, "records are compressed before they are encrypted")
@@ -103,7 +91,7 @@ def compression(tls: Tls) -> Judgement:
     references=("RFC 5746", "RFC 9325 3.5"),
     cwe=("CWE-310",),
     only="tls",
-    remedy={"*": "Use a crypto library that acknowledges renegotiation_info (OpenSSL 0.9.8m or newer)."},
+    remedy="Use a crypto library that acknowledges renegotiation_info (OpenSSL 0.9.8m or newer).",
 )
 def renegotiation(tls: Tls) -> Judgement:
     protocols = tls.protocols
@@ -121,7 +109,7 @@ def renegotiation(tls: Tls) -> Judgement:
     references=("RFC 9325 3.5",),
     cwe=("CWE-400",),
     only="tls",
-    remedy={"*": "Refuse renegotiation that a client starts."},
+    remedy="Refuse renegotiation that a client starts.",
 )
 def renegotiation_by_client(tls: Tls) -> Judgement:
     protocols = tls.protocols
@@ -139,7 +127,7 @@ def renegotiation_by_client(tls: Tls) -> Judgement:
     references=("RFC 7507", "RFC 8446 4.1.3"),
     cwe=("CWE-757",),
     only="tls",
-    remedy={"*": "Offer nothing older than TLS 1.2; or use a crypto library that knows TLS_FALLBACK_SCSV."},
+    remedy="Offer nothing older than TLS 1.2; or use a crypto library that knows TLS_FALLBACK_SCSV.",
 )
 def fallback_signal(tls: Tls) -> Judgement:
     protocols = tls.protocols
@@ -159,7 +147,7 @@ def fallback_signal(tls: Tls) -> Judgement:
     references=("RFC 7627", "RFC 9325 3.5"),
     cwe=("CWE-310",),
     only="tls",
-    remedy={"*": "Use a crypto library that knows it (OpenSSL 1.1.0 or newer)."},
+    remedy="Use a crypto library that knows it (OpenSSL 1.1.0 or newer).",
 )
 def master_secret(tls: Tls) -> Judgement:
     protocols = tls.protocols
@@ -177,12 +165,7 @@ def master_secret(tls: Tls) -> Judgement:
     references=("RFC 8446 8", "RFC 8470", "RFC 9325 3.10"),
     cwe=("CWE-294",),
     only="tls",
-    remedy={
-        "nginx": "Set ssl_early_data off; or pass Early-Data: $ssl_early_data on and refuse what must not be replayed.",
-        "apache": "httpd has no early data.",
-        "tomcat": "Tomcat has no early data.",
-        "*": "Switch 0-RTT off, or refuse requests that must not be replayed.",
-    },
+    remedy="Switch 0-RTT off, or refuse requests that must not be replayed.",
 )
 def early_data(tls: Tls, *, allowed: bool) -> Judgement:
     if allowed:
@@ -202,15 +185,7 @@ def early_data(tls: Tls, *, allowed: bool) -> Judgement:
     references=("RFC 9325 3.4", "RFC 9325 7.3"),
     cwe=("CWE-324",),
     only="tls",
-    remedy={
-        "nginx": "Set ssl_session_tickets off; or use nginx 1.23.2 or newer with ssl_session_cache shared:…, which makes new keys"
-        " by itself; or write a new ssl_session_ticket_key file each week and reload.",
-        "apache": (
-            "SSLSessionTickets off, or restart the server at least weekly, or write a new SSLSessionTicketKeyFile."
-        ),
-        "tomcat": 'disableSessionTickets="true" at the SSLHostConfig.',
-        "*": "Switch tickets off, or have their keys made anew each week.",
-    },
+    remedy="Switch tickets off, or have their keys made anew each week.",
 )
 def tickets(tls: Tls, *, now: datetime, days: int) -> Judgement:
     setting, keys = tls.tickets, tls.ticket_keys
@@ -249,13 +224,7 @@ def tickets(tls: Tls, *, now: datetime, days: int) -> Judgement:
     references=("operational: RFC 8446 4.4.2.4 leaves the verdict to the server",),
     cwe=("CWE-295",),
     only="tls",
-    remedy={
-        "nginx": "Use ssl_verify_client on or optional with ssl_client_certificate; with optional_no_ca refuse by"
-        " $ssl_client_verify.",
-        "apache": "SSLVerifyClient require or optional with SSLCACertificateFile; not optional_no_ca.",
-        "tomcat": 'certificateVerification="required" or "optional" at the SSLHostConfig; not optionalNoCA.',
-        "*": "Verify client certificates against an anchor of your own.",
-    },
+    remedy="Verify client certificates against an anchor of your own.",
 )
 def client_certificate(tls: Tls) -> Judgement:
     setting = tls.client_certificate
@@ -277,12 +246,7 @@ def client_certificate(tls: Tls) -> Judgement:
     references=("RFC 9113", "RFC 7301"),
     only="tls",
     any_protocol=False,
-    remedy={
-        "nginx": "Set http2 on; (before 1.25.1: listen 443 ssl http2;).",
-        "apache": "Load mod_http2 and set Protocols h2 http/1.1.",
-        "tomcat": '<UpgradeProtocol className="org.apache.coyote.http2.Http2Protocol"/> in the Connector.',
-        "*": "Offer h2 by ALPN.",
-    },
+    remedy="Offer h2 by ALPN.",
 )
 def http2(tls: Tls) -> Judgement:
     alpn = tls.alpn

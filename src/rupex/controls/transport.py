@@ -28,12 +28,7 @@ def _public(host: Host) -> list[Endpoint]:
     why="Without TLS everything can be read and changed on the way.",
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
-    remedy={
-        "nginx": "Add a server block with listen 443 ssl; ssl_certificate and ssl_certificate_key.",
-        "apache": "Add a virtual host on 443 with SSLEngine on, SSLCertificateFile and SSLCertificateKeyFile.",
-        "tomcat": 'Add a Connector with SSLEnabled="true" and an SSLHostConfig with a Certificate.',
-        "*": "Add a listener on 443 with TLS and a certificate for the names served.",
-    },
+    remedy="Add a listener on 443 with TLS and a certificate for the names served.",
 )
 def tls_offered(host: Host) -> Judgement:
     public = _public(host)
@@ -68,12 +63,7 @@ def tls_offered(host: Host) -> Judgement:
     local_exempt=True,
     refusing=True,
     any_protocol=True,
-    remedy={
-        "nginx": 'Add "ssl" to the listen line: listen 443 ssl; and name ssl_certificate and ssl_certificate_key.',
-        "apache": "SSLEngine on in this virtual host, with SSLCertificateFile and SSLCertificateKeyFile.",
-        "tomcat": 'SSLEnabled="true" at the Connector, with an SSLHostConfig and its Certificate.',
-        "*": "Switch TLS on for this listener.",
-    },
+    remedy="Switch TLS on for this listener.",
 )
 def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
     meant_for_tls = endpoint.port in ports
@@ -103,14 +93,7 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
     why="A name without TLS sends its visitors on in clear, or to a certificate for another name.",
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
-    remedy={
-        "nginx": "Add the name to server_name of a server block that listens with ssl, and to its certificate.",
-        "apache": (
-            "Add the name as ServerName or ServerAlias of a virtual host with SSLEngine on, and to its certificate."
-        ),
-        "tomcat": "Add the name as Alias of the Host, and an SSLHostConfig for it with its certificate.",
-        "*": "Serve the name on the TLS listener too, with a certificate that covers it.",
-    },
+    remedy="Serve the name on the TLS listener too, with a certificate that covers it.",
 )
 def names_on_tls(host: Host, *, required: tuple[str, ...]) -> Judgement:
     public = _public(host)
@@ -158,16 +141,7 @@ def _is_served(name: str, served: set[str]) -> bool:
     cwe=("CWE-346",),
     local_exempt=True,
     refusing=True,
-    remedy={
-        "nginx": "Add a default server that serves nothing: listen 80 default_server; server_name _; return 444; and on"
-        " 443 ssl_reject_handshake on; (1.19.4 or newer).",
-        "apache": (
-            'Put a first virtual host in front that serves nothing: <Location "/"> Require all denied'
-            " </Location>; and SSLStrictSNIVHostCheck on."
-        ),
-        "tomcat": "Set defaultHost to a Host without applications.",
-        "*": "Let requests for unknown names end in a refusal, or in a redirect to a fixed name of your own.",
-    },
+    remedy="Let requests for unknown names end in a refusal, or in a redirect to a fixed name of your own.",
 )
 def unknown_host(endpoint: Endpoint) -> Judgement:
     if endpoint.stranger is not None:

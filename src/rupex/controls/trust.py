@@ -30,7 +30,7 @@ from rupex.model import (
     references=("RFC 5280 6",),
     cwe=("CWE-295",),
     evidence=("files", "wire"),
-    remedy={"*": "Have a certificate issued by an authority that the clients trust."},
+    remedy="Have a certificate issued by an authority that the clients trust.",
 )
 def trust(certificate: CertificateFile, *, anchors: tuple[str, ...]) -> Judgement:
     """``anchors``: the baseline's own, by the SHA-256 of their DER form in lower-case hexadecimal digits."""
@@ -62,12 +62,7 @@ def trust(certificate: CertificateFile, *, anchors: tuple[str, ...]) -> Judgemen
     cwe=("CWE-295",),
     only="tls",
     evidence=("config", "files", "wire"),
-    remedy={
-        "nginx": "Put the intermediates behind the leaf in the file of ssl_certificate, leaf first.",
-        "apache": "Put the intermediates behind the leaf in the file of SSLCertificateFile, leaf first.",
-        "tomcat": "Import the whole chain into the key store, or name it in certificateChainFile.",
-        "*": "Send the intermediates behind the leaf.",
-    },
+    remedy="Send the intermediates behind the leaf.",
 )
 def chain(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
     assert endpoint.tls is not None
@@ -126,7 +121,7 @@ def _lacks(leaf: Certificate, issuer: str) -> Judgement:
     references=("RFC 5280 4.2.1.9", "RFC 5280 4.2.1.12"),
     cwe=("CWE-295",),
     evidence=("files", "wire"),
-    remedy={"*": "Have a certificate issued for server authentication, with CA false."},
+    remedy="Have a certificate issued for server authentication, with CA false.",
 )
 def usage(certificate: CertificateFile) -> Judgement:
     leaf = certificate.leaf
@@ -148,7 +143,7 @@ def usage(certificate: CertificateFile) -> Judgement:
     references=("BR 6.3.2",),
     cwe=("CWE-324",),
     evidence=("files", "wire"),
-    remedy={"*": "Have it issued for the time that is allowed, and renewed by a scheduled job."},
+    remedy="Have it issued for the time that is allowed, and renewed by a scheduled job.",
 )
 def lifetime(certificate: CertificateFile, *, limits: dict[str, int]) -> Judgement:
     leaf, path = certificate.leaf, certificate.trust
@@ -178,7 +173,7 @@ def lifetime(certificate: CertificateFile, *, limits: dict[str, int]) -> Judgeme
     references=("RFC 6962 3.3",),
     cwe=("CWE-295",),
     evidence=("files", "wire"),
-    remedy={"*": "Have it issued by an authority that embeds signed certificate timestamps; every public one does."},
+    remedy="Have it issued by an authority that embeds signed certificate timestamps; every public one does.",
 )
 def transparency(certificate: CertificateFile) -> Judgement:
     leaf, path = certificate.leaf, certificate.trust
@@ -202,7 +197,7 @@ def transparency(certificate: CertificateFile) -> Judgement:
     references=("operational: the baseline says where wildcards are not wanted",),
     cwe=("CWE-295",),
     evidence=("files", "wire"),
-    remedy={"*": "Have a certificate issued for the names that this host serves."},
+    remedy="Have a certificate issued for the names that this host serves.",
 )
 def wildcard(certificate: CertificateFile, *, forbidden: bool) -> Judgement:
     leaf = certificate.leaf

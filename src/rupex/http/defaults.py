@@ -3,30 +3,21 @@
 from __future__ import annotations
 
 import re
-from typing import Final
+from functools import cache
 
-# Words of the page, what it is, and what of it tells so. Read off the pages of Debian 12's packages and of the projects'
-# own, 2026-11-25.
-_PAGES: Final = (
-    (re.compile(r"<title>Welcome to nginx"), "nginx's welcome page", "<title>Welcome to nginx"),
-    (re.compile(r"<title>Apache2 Debian Default Page: It works</title>"), "Apache httpd's page of Debian's package",
-     "<title>Apache2 Debian Default Page: It works</title>"),
-    (re.compile(r"<html><body><h1>It works!</h1></body></html>"), "Apache httpd's page",
-     "<html><body><h1>It works!</h1></body></html>"),
-    (re.compile(r"If you're seeing this, you've successfully installed Tomcat"), "Tomcat's welcome page",
-     "If you're seeing this, you've successfully installed Tomcat"),
-    (re.compile(r"<title>IIS Windows( Server)?</title>"), "IIS's welcome page", "<title>IIS Windows</title>"),
-    (re.compile(r"<title>Welcome page</title>[\s\S]{0,2000}lighttpd"), "lighttpd's placeholder page",
-     "<title>Welcome page</title>lighttpd"),
-    (re.compile(r"<title>Caddy works!</title>"), "Caddy's welcome page", "<title>Caddy works!</title>"),
-)  # fmt: skip
+from rupex.families import PackagedPage, all_facts
+
+
+@cache
+def _pages() -> tuple[tuple[re.Pattern[str], PackagedPage], ...]:
+    return tuple((re.compile(page.pattern), page) for facts in all_facts() for page in facts.pages)
 
 
 def default_page(body: str) -> str | None:
     """Which package's page ``body`` is, None for any other."""
-    return next((what for pattern, what, _ in _PAGES if pattern.search(body)), None)
+    return next((page.title for pattern, page in _pages() if pattern.search(body)), None)
 
 
 def default_page_words(body: str) -> str | None:
     """The words by which a package's page is known, None for any other page."""
-    return next((words for pattern, _, words in _PAGES if pattern.search(body)), None)
+    return next((page.words for pattern, page in _pages() if pattern.search(body)), None)

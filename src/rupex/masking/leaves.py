@@ -8,9 +8,11 @@ import re
 from collections.abc import Iterator, Mapping
 from functools import cache
 from importlib import resources
+from itertools import chain
 from typing import Final
 
-TABLES: Final = ("rupex.servers.nginx", "rupex.servers.apache", "rupex.servers.tomcat", "rupex.masking")
+from rupex.families import tables
+
 USUAL_CLASS: Final[Mapping[str, str]] = {
     "nginx": "look", "apache": "look", "xml": "never", "unit": "look", "ini": "look", "properties": "look",
     "openssl": "look", "os-release": "never", "environment": "kind", "yaml": "kind", "script": "look", "map": "look=",
@@ -19,7 +21,10 @@ USUAL_CLASS: Final[Mapping[str, str]] = {
 
 
 def _lines(package: str, name: str) -> Iterator[str]:
-    text = resources.files(package).joinpath(name).read_text("utf-8")
+    return _rows_in(resources.files(package).joinpath(name).read_text("utf-8"))
+
+
+def _rows_in(text: str) -> Iterator[str]:
     return (line for line in text.splitlines() if line and not line.startswith("#"))
 
 
@@ -31,8 +36,8 @@ def keywords() -> frozenset[str]:
 
 def rows() -> Iterator[tuple[str, str, str, str]]:
     """The rows of all tables: language, names, classes, and what they are needed for."""
-    for package in TABLES:
-        for line in _lines(package, "leaves.tsv"):
+    for table in (map(_rows_in, tables("leaves.tsv")), [_lines("rupex.masking", "leaves.tsv")]):
+        for line in chain.from_iterable(table):
             language, names, classes, why = line.split("\t")
             yield language, names, classes, why
 

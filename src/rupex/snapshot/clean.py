@@ -15,6 +15,7 @@ from typing import Final
 
 from msgspec import Struct
 
+from rupex.families import package_names
 from rupex.http.defaults import default_page_words
 from rupex.masking.marks import MARK
 from rupex.masking.texts import LANGUAGES, Masker, mask
@@ -25,10 +26,6 @@ _PEM: Final = re.compile(rb"-----BEGIN ([A-Z0-9. ]{1,60})-----(.*?)-----END \1--
 _CERTIFICATES: Final = (b"CERTIFICATE", b"X509 CERTIFICATE", b"TRUSTED CERTIFICATE")
 _PARAMETERS: Final = (b"DH PARAMETERS", b"X9.42 DH PARAMETERS")
 _PRIVATE: Final = re.compile(rb"(?i)private\s*key")
-_SERVER_PACKAGES: Final = re.compile(
-    r"nginx[\w.-]*|apache2[\w.-]*|httpd?|libssl[\w.]*|openssl|gnutls[\w.-]*|tomcat[\w.-]*|haproxy|caddy|lighttpd|traefik|certbot|"
-    r"openjdk[\w.-]*|default-jre[\w.-]*|libapache2-mod-[\w.-]*|libnginx-mod-[\w.-]*|nftables|iptables|ufw|firewalld"
-)
 _STANZA: Final = re.compile(r"(?:^Package: |^P:)(\S+)$.*?(?=\n\n|\Z)", re.MULTILINE | re.DOTALL)
 _KEPT_ROW: Final = re.compile(r"^(?:Package|Status|Version|Architecture|P|V|A): ?[\w.:+~ -]*$", re.MULTILINE)
 _LISTENING: Final = re.compile(r"\s*\d+: [0-9A-F:]+ [0-9A-F:]+ 0A ")
@@ -172,7 +169,7 @@ def _clean_packages(content: bytes, _: Masker) -> Cleaned:
     stanzas = [
         "\n".join(_KEPT_ROW.findall(found[0]))
         for found in _STANZA.finditer(text)
-        if _SERVER_PACKAGES.fullmatch(found[1])
+        if package_names().fullmatch(found[1])
     ]
     return Cleaned("".join(f"{stanza}\n\n" for stanza in stanzas).encode(), f"{len(stanzas)} packages")
 

@@ -357,7 +357,7 @@ store() { # kind language path; texts to be masked are listed, and done together
         awk -F: 'BEGIN { OFS = ":" } NF >= 7 { $2 = "x"; $5 = ""; print; next } NF == 4 { $2 = "x"; print; next } { print "" }' "$file" >"$tree/$3"
         ;;
     packages)
-        awk -v RS= -v ORS='\n\n' '/^(Package: |.*\nPackage: |P:|.*\nP:)(nginx|apache2|httpd|libssl|openssl|gnutls|tomcat|haproxy|caddy|lighttpd|traefik|certbot|openjdk|default-jre|libapache2-mod-|libnginx-mod-|nftables|iptables|ufw|firewalld)/ {
+        awk -v RS= -v ORS='\n\n' '/^(Package: |.*\nPackage: |P:|.*\nP:)(@PACKAGES@)(\n|$)/ {
             n = split($0, row, "\n"); s = ""
             for (i = 1; i <= n; i++) if (row[i] ~ /^(Package|Status|Version|Architecture|P|V|A): ?[A-Za-z0-9_.:+~ -]*$/) s = s (s == "" ? "" : "\n") row[i]
             print s }' "$file" >"$tree/$3"
@@ -367,11 +367,12 @@ store() { # kind language path; texts to be masked are listed, and done together
         ;;
     page)
         words=
-        for words in '<title>Welcome to nginx' '<title>Apache2 Debian Default Page: It works</title>' \
-            '<html><body><h1>It works!</h1></body></html>' "If you're seeing this, you've successfully installed Tomcat" \
-            '<title>Caddy works!</title>' ''; do
-            [ -z "$words" ] || ! grep -qF "$words" "$file" || break
-        done
+        while IFS= read -r words; do
+            ! grep -qF "$words" "$file" || break
+            words=
+        done <<'EOF'
+@PAGES@
+EOF
         if [ -n "$words" ]; then printf '%s' "$words" >"$tree/$3"
         else left_out "$3" "left out when the snapshot was taken: site content, only its name"; fi
         ;;
@@ -509,7 +510,7 @@ strays() { # deployment files, stores and keys where people leave them: as rupex
         esac
     done >"$work/tops"
     set -f
-    for top in etc/docker etc/traefik etc/haproxy var/tmp var/backups var/lib/traefik usr/local/etc; do
+    for top in etc/docker var/tmp var/backups usr/local/etc @FOLDERS@; do
         [ -d "$root/$top" ] && printf '%s\n' "$root/$top" >>"$work/tops"
     done
     while IFS= read -r top; do
@@ -518,7 +519,7 @@ strays() { # deployment files, stores and keys where people leave them: as rupex
             -name '*.key' -o -name '*.key[.~]*' -o -name '*.pem' -o -name '*.pem[.~]*' -o -name '*.p8' -o -name '*.pk8' \
             -o -name 'id_[red]*' -o -name 'privkey*' -o -name 'acme*.json' -o -name '*compose*.y*ml' -o -name 'docker-stack*.y*ml' \
             -o -name '.env' -o -name '.env.*' -o -name '*.env' -o -name 'Dockerfile*' -o -name 'Containerfile*' -o -name '*.tfvars' \
-            -o -name 'values*.y*ml' -o -name 'secret*.y*ml' -o -name 'traefik*.y*ml' -o -name 'haproxy*.y*ml' -o -name 'vars*.y*ml' \
+            -o -name 'values*.y*ml' -o -name 'secret*.y*ml' -o -name 'vars*.y*ml' @DEPLOYMENT@ \
             \) -print 2>/dev/null
     done <"$work/tops" | sed 1000q >"$work/strays"
     while IFS= read -r found; do
@@ -534,13 +535,13 @@ strays() { # deployment files, stores and keys where people leave them: as rupex
 # --- the machine's own facts
 
 facts() {
-    for command in "nginx -v" "apache2 -v" "httpd -v" "haproxy -v" "lighttpd -v" "caddy version" "openssl version"; do
-        program=$(PATH=/usr/sbin:/usr/bin command -v "${command%% *}") || continue
-        version=$("$program" ${command#* } 2>&1 </dev/null | sed -n 's/^[^0-9]*\([0-9][0-9]*\.[0-9][0-9]*\.[0-9][0-9]*\).*/\1/p' | sed 1q)
-        name=${command%% *}
-        case $name in apache2 | httpd) name=apache ;; esac
+    while read -r name program arguments; do
+        [ -x "$program" ] || continue
+        version=$("$program" $arguments 2>&1 </dev/null | sed -n 's/^[^0-9]*\([0-9][0-9]*\.[0-9][0-9]*\.[0-9][0-9]*\).*/\1/p' | sed 1q)
         [ -n "$version" ] && printf '%s\t%s\n' "$name" "$version"
-    done >"$tree/rupex/versions.tsv"
+    done >"$tree/rupex/versions.tsv" <<'EOF'
+@PROGRAMS@
+EOF
     booted=$(sed -n 's/^btime //p' /proc/stat 2>/dev/null)
     ticks=$(getconf CLK_TCK 2>/dev/null || echo 100)
     set +f
@@ -549,7 +550,7 @@ facts() {
         said=$(cat "$process/stat" 2>/dev/null) || continue
         name=${said#*\(}
         name=${name%\)*}
-        case $name in nginx | apache2 | httpd | haproxy | lighttpd | caddy | traefik | java | node | dockerd | containerd) ;; *) continue ;; esac
+        case $name in @PROCESSES@) ;; *) continue ;; esac
         started=$(printf '%s\n' "${said##*\) }" | awk -v b="$booted" -v t="$ticks" '{ printf "%d", b + $20 / t }')
         started=$(date -u -d "@$started" +%Y-%m-%dT%H:%M:%S+00:00 2>/dev/null || date -u -r "$started" +%Y-%m-%dT%H:%M:%S+00:00)
         printf '%s\t%s\t%s\t%s\n' "${process#/proc/}" "$name" "$(ls -ld "$process" | awk '{ print $3 }')" "$started"

@@ -12,6 +12,7 @@ import msgspec
 from msgspec import Struct
 
 from rupex.audit.collect import host_of, open_scene
+from rupex.families import all_facts, tables
 from rupex.host import HostTree, TreeError
 from rupex.host.facts.search import search
 from rupex.host.tree.host_tree import Entry
@@ -25,7 +26,6 @@ Kind = Literal[
 ]  # fmt: skip
 """What an item is for. ``names``: files under a document root, of which only the name is taken."""
 
-TABLES: Final = ("rupex.snapshot", "rupex.servers.nginx", "rupex.servers.apache", "rupex.servers.tomcat")
 MOST_ITEMS: Final = 60_000
 DEPTH: Final = 6
 """Folders below the start of a pattern that ``**`` goes into."""
@@ -54,8 +54,8 @@ class Item(Struct, frozen=True):
 
 
 def evidence_rows() -> tuple[Row, ...]:
-    """The tables of what is taken on every host."""
-    texts = (resources.files(package).joinpath("evidence.tsv").read_text("utf-8") for package in TABLES)
+    """The tables of what is taken on every host: what all have in common, then those of the families."""
+    texts = (resources.files("rupex.snapshot").joinpath("evidence.tsv").read_text("utf-8"), *tables("evidence.tsv"))
     lines = (line.split("\t") for text in texts for line in text.splitlines() if line and not line.startswith("#"))
     return tuple(msgspec.convert(line, Row) for line in lines)
 
@@ -109,13 +109,14 @@ def plan(tree: HostTree) -> Plan:
     for read in recorder.read_paths:
         take(read, "configuration", language_of(read, otherwise="unknown"))
     roots = {root for c in scene.configurations for service in c.services for root in service.document_roots}
+    overrides = {facts.override_file: facts.name for facts in all_facts() if facts.override_file}
     for root in sorted(roots):
         names = _names_below(tree, root)
         if names is None:
             unlisted.append((root, f"more than {MOST_NAMES} names, or folders more than {DEEPEST_NAMES} deep"))
         for name in names or ():
-            is_override = name.endswith("/.htaccess")
-            take(name, "override" if is_override else "names", "apache" if is_override else "none")
+            family = overrides.get(name.rpartition("/")[2])
+            take(name, "names" if family is None else "override", family or "none")
     passwords = {_real(tree, path): word for path, word in scene.around.credentials.passwords.items()}
     return Plan(tuple(found[path] for path in sorted(found)), tuple(unlisted), tuple(closed.items()), passwords)
 

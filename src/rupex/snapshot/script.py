@@ -8,6 +8,7 @@ from importlib import resources
 from textwrap import wrap
 from typing import Final
 
+from rupex.families import all_facts
 from rupex.masking.leaves import USUAL_CLASS, classes, keywords, shape_rows
 from rupex.masking.secrets import FACTORY_WORDS
 from rupex.masking.texts import words_of_code
@@ -22,7 +23,21 @@ def render_script() -> str:
     script = resources.files("rupex.snapshot").joinpath("collect.sh").read_text("utf-8")
     program = resources.files("rupex.masking").joinpath("mask.awk").read_text("utf-8")
     rows = "".join(f"{row.kind} {row.language} {row.pattern}\n" for row in evidence_rows())
-    for place, text in (("@PROGRAM@\n", program), ("@TABLES@\n", render_tables()), ("@ROWS@\n", rows)):
+    facts = all_facts()
+    processes = dict.fromkeys(name for one in facts for name in one.processes)
+    programs = [" ".join((one.name, program.path, *program.arguments)) for one in facts for program in one.programs]
+    packages = "|".join(one.packages for one in facts if one.packages)
+    for place, text in (
+        ("@PROGRAM@\n", program),
+        ("@TABLES@\n", render_tables()),
+        ("@ROWS@\n", rows),
+        ("@PACKAGES@", packages.replace(r"[\w.-]*", "[A-Za-z0-9_.-]*").replace(r"[\w.]*", "[A-Za-z0-9_.]*")),
+        ("@PAGES@", "\n".join(page.words for one in facts for page in one.pages)),
+        ("@PROGRAMS@", "\n".join(programs)),
+        ("@FOLDERS@", " ".join(folder for one in facts for folder in one.folders)),
+        ("@DEPLOYMENT@", " ".join(f"-o -name '{begin}*.y*ml'" for one in facts for begin in one.deployment_files)),
+        ("@PROCESSES@", " | ".join(processes)),
+    ):
         script = script.replace(place, text)
     return script
 

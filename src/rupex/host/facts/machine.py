@@ -14,18 +14,9 @@ from typing import Final
 
 from msgspec import Struct
 
+from rupex.families import all_facts
 from rupex.host.rights.accounts import Accounts
 
-_PROGRAMS: Final = (  # name, command, what the version looks like in its answer
-    ("nginx", ("/usr/sbin/nginx", "-v"), r"nginx/(\d+\.\d+\.\d+)"),
-    ("apache", ("/usr/sbin/apache2", "-v"), r"Apache/(\d+\.\d+\.\d+)"),
-    ("apache", ("/usr/sbin/httpd", "-v"), r"Apache/(\d+\.\d+\.\d+)"),
-    ("haproxy", ("/usr/sbin/haproxy", "-v"), r"version (\d+\.\d+\.\d+)"),
-    ("lighttpd", ("/usr/sbin/lighttpd", "-v"), r"lighttpd/(\d+\.\d+\.\d+)"),
-    ("caddy", ("/usr/bin/caddy", "version"), r"v(\d+\.\d+\.\d+)"),
-    ("openssl", ("/usr/bin/openssl", "version"), r"OpenSSL (\d+\.\d+\.\d+)"),
-)
-_SERVERS: Final = frozenset("nginx apache2 httpd haproxy lighttpd caddy traefik java node dockerd containerd".split())
 _SECONDS: Final = 10
 _CLOCK_TICKS: Final = os.sysconf("SC_CLK_TCK")
 
@@ -41,21 +32,23 @@ class Process(Struct, frozen=True):
 
 def inspect_versions() -> Iterator[tuple[str, str]]:
     """The servers and crypto library installed where distributions put them, each with its version."""
-    for name, command, pattern in _PROGRAMS:
-        said = _output(command) if os.path.exists(command[0]) else ""
-        found = re.search(pattern, said)
-        if found is not None:
-            yield name, found[1]
+    for facts in all_facts():
+        for program in facts.programs:
+            said = _output((program.path, *program.arguments)) if os.path.exists(program.path) else ""
+            found = re.search(program.version, said)
+            if found is not None:
+                yield facts.name, found[1]
 
 
 def inspect_processes(accounts: Accounts) -> Iterator[Process]:
     """The processes of servers (proc(5)), oldest first."""
+    names = {name for facts in all_facts() for name in facts.processes}
     booted = re.search(r"^btime (\d+)$", _text("/proc/stat"), re.MULTILINE)
     for pid in sorted(int(name) for name in os.listdir("/proc") if name.isdecimal()):
         # pid (comm) state …: the name may hold anything, so the last parenthesis ends it; field 22 is the start time
         head, _, rest = _text(f"/proc/{pid}/stat").rpartition(")")
         name, fields = head.partition("(")[2], rest.split()
-        if name not in _SERVERS or len(fields) < 20 or booted is None:
+        if name not in names or len(fields) < 20 or booted is None:
             continue
         try:
             owner = os.stat(f"/proc/{pid}").st_uid

@@ -6,12 +6,11 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import Final
 
+from rupex.families import all_facts
 from rupex.host.tree.host_tree import HostTree, TreeError
 from rupex.host.tree.snapshot_tables import PROCESSES
 from rupex.model import Running, bounds
 
-FAMILY_OF: Final = {"apache2": "apache", "httpd": "apache", "java": "tomcat"}
-"""Names of programs that differ from their family's."""
 _MOST: Final = 10_000
 
 
@@ -42,4 +41,5 @@ def _rows(text: str) -> Iterator[Running]:
 
 
 def _family(name: str) -> str:
-    return FAMILY_OF.get(name, name)
+    """The family of a process; its own name where no family has it."""
+    return next((facts.name for facts in all_facts() if name in facts.processes), name)

@@ -8,6 +8,7 @@ from typing import Final
 
 from msgspec import structs
 
+from rupex.families import all_facts
 from rupex.host.facts.schedules import SCRIPT_FOLDERS, parse_calendar, parse_cron, parse_span
 from rupex.host.tree.host_tree import HostTree, TreeError
 from rupex.model import Provenance, Renewal, Schedule, Setting, bounds, unknown
@@ -114,11 +115,12 @@ def _tells_server(tree: HostTree) -> bool:
     for folder in _HOOKS:
         if any(_RELOAD.search(_text(tree, f"{folder}/{name}")) for name in _names(tree, folder)):
             return True
+    installers = {name for facts in all_facts() for name in facts.installers}
     for folder in _SETTINGS:
         for name in _names(tree, folder):
             if name.endswith((".conf", ".ini")):
                 for said in _SETTING.findall(_text(tree, f"{folder}/{name}")):
-                    if _RELOAD.search(said) or said.strip() in ("nginx", "apache"):
+                    if _RELOAD.search(said) or said.strip() in installers:
                         return True
     return False
 

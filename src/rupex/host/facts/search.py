@@ -7,10 +7,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import cache
 from typing import Final, Literal
 
 from msgspec import Struct
 
+from rupex.families import all_facts
 from rupex.host.tree.host_tree import HostTree, TreeError
 
 FoundKind = Literal["deployment", "acme store", "key"]
@@ -26,8 +28,6 @@ FIXED: Final[tuple[tuple[str, FoundKind], ...]] = (
     ("root/.secrets/*", "deployment"),
     ("root/.secrets/certbot/*", "deployment"),
     ("etc/letsencrypt/accounts/*/*/*/private_key.json", "acme store"),
-    ("var/lib/caddy/.local/share/caddy/certificates/*/*/*.key", "acme store"),
-    ("var/lib/caddy/.local/share/caddy/acme/*/users/*/*.key", "acme store"),
     ("root/.acme.sh/*/*.key", "acme store"),
     ("root/.acme.sh/account.conf", "acme store"),
     ("root/.lego/accounts/*/*/keys/*.key", "acme store"),
@@ -38,7 +38,7 @@ FIXED: Final[tuple[tuple[str, FoundKind], ...]] = (
 _NAMES: Final[tuple[tuple[re.Pattern[str], FoundKind], ...]] = (
     (re.compile(r"(?:docker-)?compose[\w.-]*\.ya?ml|[\w.-]*\.compose\.ya?ml|docker-stack[\w.-]*\.ya?ml"), "deployment"),
     (re.compile(r"\.env(?:\.[\w-]+)?|[\w.-]+\.env|Dockerfile[\w.-]*|Containerfile|[\w.-]+\.tfvars"), "deployment"),
-    (re.compile(r"(?:values|secrets?|traefik|haproxy|vars)[\w.-]*\.ya?ml"), "deployment"),
+    (re.compile(r"(?:values|secrets?|vars)[\w.-]*\.ya?ml"), "deployment"),
     (re.compile(r"acme[\w.-]*\.json"), "acme store"),
     (re.compile(r"[\w.@+-]+\.(?:key|pem|p8|pk8)(?:[.~][\w.~-]*)?|id_(?:rsa|ecdsa|ed25519)|privkey[\w.-]*"), "key"),
 )
@@ -50,11 +50,8 @@ _SYSTEM: Final = frozenset(
 """Top folders of a system itself (FHS 3.0, 3.2): what people make stands beside them."""
 _WALKED: Final = (
     "etc/docker",
-    "etc/traefik",
-    "etc/haproxy",
     "var/tmp",
     "var/backups",
-    "var/lib/traefik",
     "usr/local/etc",
 )
 _PASSED_OVER: Final = frozenset(("node_modules", ".git", ".cache", "__pycache__", "site-packages", ".venv", "venv"))
@@ -76,7 +73,8 @@ class Found(Struct, frozen=True):
 def search(tree: HostTree) -> tuple[Found, ...]:
     """What was found, each path once, links left out."""
     found: dict[str, Found] = {}
-    for pattern, kind in FIXED:
+    stores: list[tuple[str, FoundKind]] = [(store, "acme store") for facts in all_facts() for store in facts.stores]
+    for pattern, kind in (*FIXED, *stores):
         try:
             paths = tree.glob(pattern)
         except TreeError:
@@ -93,7 +91,8 @@ def search(tree: HostTree) -> tuple[Found, ...]:
 
 def _walk(tree: HostTree) -> Iterator[tuple[str, FoundKind]]:
     tops = [name for name in _names(tree, "") if name not in _SYSTEM]
-    waiting = [(path, 0) for path in (*_WALKED, *tops) if tree.link_target(path) is None and tree.is_folder(path)]
+    own = [folder for facts in all_facts() for folder in facts.folders]
+    waiting = [(path, 0) for path in (*_WALKED, *own, *tops) if tree.link_target(path) is None and tree.is_folder(path)]
     for name in tops:
         yield from _matching(tree, name, name)
     visited = 0
@@ -110,11 +109,18 @@ def _walk(tree: HostTree) -> Iterator[tuple[str, FoundKind]]:
 
 
 def _matching(tree: HostTree, path: str, name: str) -> Iterator[tuple[str, FoundKind]]:
-    for pattern, kind in _NAMES:
+    for pattern, kind in _names_of_all():
         if pattern.fullmatch(name):
             if tree.link_target(path) is None and tree.is_file(path):
                 yield path, kind
             return
+
+
+@cache
+def _names_of_all() -> tuple[tuple[re.Pattern[str], FoundKind], ...]:
+    """The names that are looked for, those of families among them."""
+    begins = "|".join(begin for facts in all_facts() for begin in facts.deployment_files)
+    return (*_NAMES, (re.compile(rf"(?:{begins})[\w.-]*\.ya?ml"), "deployment"))
 
 
 def _names(tree: HostTree, folder: str) -> list[str]:

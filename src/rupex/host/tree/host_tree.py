@@ -1,6 +1,6 @@
 """Host trees: folders laid out like a host's file system.
 
-Paths inside a tree are relative to its root, with ``/`` and without a leading one: ``etc/nginx/nginx.conf``.
+Paths inside a tree are relative to its root, with ``/`` and without a leading one: ``etc/ssl/site.pem``.
 Links are followed inside the tree only: an absolute target starts at the tree's root, and ``..`` stops there, so a
 copy of somebody's host never leads to the auditor's own files.
 """

@@ -1,6 +1,6 @@
 """Owners and modes from an mtree manifest, the BSD text format (mtree(5), as general archivers write it).
 
-Read are full paths (``./etc/nginx type=dir mode=0755 uname=root``) and ``/set`` and ``/unset`` lines; the older form
+Read are full paths (``./etc/ssl type=dir mode=0755 uname=root``) and ``/set`` and ``/unset`` lines; the older form
 that changes folders line by line is not. Keywords other than type, mode, ownership, size, time and link are passed over.
 """
 
