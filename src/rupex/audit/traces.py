@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from hashlib import sha256
 from typing import Final
 
@@ -34,21 +34,25 @@ def traced(document: HostDocument, tree: HostTree) -> HostDocument:
     families |= {template.endpoint.id: template.endpoint.family for template in document.templates}
     families |= {site.id: families.get(site.template) for site in document.sites}
     contents: dict[str, bytes] = {}
-    lines: dict[tuple[str, int], str] = {}  # with the language of the file
+    lines: dict[tuple[str, int], None] = {}
+    owners: dict[str, str] = {}  # of files, the family whose configuration they are
     for place in _unsettled(document):
         decided = place.provenance.file if place.provenance is not None else None
         for file in (place.file, decided):
             if file is not None and file not in contents and len(contents) < MOST_TRACES:
                 contents[file] = _content(file, tree)
+        family = families.get(place.endpoint or "")
+        if family is not None and place.file is not None:
+            owners[place.file] = family
         if place.verdict == "fail" and place.file in contents and place.line is not None and len(lines) < MOST_EXCERPTS:
-            lines[place.file, place.line] = language_of(place.file, families.get(place.endpoint or ""))
+            lines[place.file, place.line] = None
         if len(contents) >= MOST_TRACES and len(lines) >= MOST_EXCERPTS:
             break
     return structs.replace(
         document,
         traces=tuple(_trace(file, content, tree) for file, content in contents.items()),
         running=find_running(tree),
-        excerpts=tuple(_excerpts(lines, contents)),
+        excerpts=tuple(_excerpts(lines, contents, owners)),
     )
 
 
@@ -69,12 +73,13 @@ def _content(file: str, tree: HostTree) -> bytes:
         return b""
 
 
-def _excerpts(wanted: Mapping[tuple[str, int], str], contents: Mapping[str, bytes]) -> Iterator[Excerpt]:
-    """The lines around those that decide what fails. ``wanted``: with the language of their file."""
-    languages = {file: language for (file, _), language in wanted.items()}
+def _excerpts(
+    wanted: Iterable[tuple[str, int]], contents: Mapping[str, bytes], owners: Mapping[str, str]
+) -> Iterator[Excerpt]:
+    """The lines around those that decide what fails. ``owners``: of files, the family whose configuration they are."""
     texts = {
-        file: redacted_lines(contents[file].decode("utf-8", "replace"), language)
-        for file, language in languages.items()
+        file: redacted_lines(contents[file].decode("utf-8", "replace"), language_of(file, owners.get(file)))
+        for file in dict.fromkeys(file for file, _ in wanted)
         if len(contents[file]) <= _EXCERPT_BYTES
     }
     for file, line in wanted:
