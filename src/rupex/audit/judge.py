@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator
 from datetime import datetime
 from typing import Any, Final
 
@@ -10,7 +10,6 @@ from msgspec import Struct, structs
 
 from rupex.audit.places import Key, Places
 from rupex.baseline import Baseline, Rule, Waiver, Waivers, place_names
-from rupex.controls import Control
 from rupex.model import (
     EXEMPT,
     Endpoint,
@@ -86,51 +85,41 @@ def _judge_control(
     waivers: Waivers | None,
 ) -> JudgedControl:
     control = rule.control
-    ask = _caller(control, rule.parameters, now)
+    judge, keywords = control.judge, dict(rule.parameters)
+    if control.takes_now:
+        keywords["now"] = now
     counts: dict[Verdict, int] = {"pass": 0, "fail": 0, "unknown": 0, "exempt": 0, "waived": 0}
     kept: list[Judged] = []
     failed_before = {} if refined is None else {p.key: p for p in refined.places if p.verdict in ("fail", "waived")}
     also: tuple[object, ...] = (places.for_host_controls,) if control.takes_host else ()
     if control.takes_certificates:
         also = (places.host.known_certificates,)
-    once: dict[int, Judgement] = {}
+    takes_tls, shared_tls, once = control.takes_tls, places.shared_tls, dict[int, Judgement]()
     passed = exempt = 0
     for group in places.of(control):
         count, more = group.count, group.count - 1
-        if group.is_exempt(control) or (places.host.behind and control.is_for_the_edge):
-            for key, source, _ in group.places:
-                if key in failed_before:
-                    kept.append(_folded(failed_before[key], rule, source))
-                elif keep_all:
-                    kept.append(Judged(key, "exempt", rule.severity, EXEMPT, source=source, alike=more))
-                else:
-                    exempt += count
-            continue
-        blind = group.is_blind_to(control)
+        is_exempt = group.is_exempt(control) or (bool(places.host.behind) and control.is_for_the_edge)
+        is_unopened = not is_exempt and group.is_unopened(control)
+        is_blind = not is_exempt and group.is_blind_to(control)
         for key, source, arguments in group.places:
+            # one of those that the evidence decides, or what the control says
             if failed_before and key in failed_before:
                 kept.append(_folded(failed_before[key], rule, source))
                 continue
-            if group.is_unopened(control):
-                kept.append(_judged(key, _unopened(source), rule, source, more))
-                continue
-            if blind:
-                if not places.has_both:
-                    kept.append(_judged(key, _BLIND, rule, source, more))
-                elif keep_all:
-                    kept.append(_judged(key, EXEMPT, rule, source, more))
-                else:
-                    exempt += count
-                continue
-            if control.takes_tls:  # endpoints that share their settings share the judgement
-                shared = places.shared_tls.get(key[0])
-                judgement = None if shared is None else once.get(shared)
-                if judgement is None:
-                    judgement = ask((source.tls,))
-                    if shared is not None:
-                        once[shared] = judgement
+            if is_exempt or (is_blind and places.has_both):
+                judgement: Judgement = EXEMPT
+            elif is_unopened:
+                judgement = _unopened(source)
+            elif is_blind:
+                judgement = _BLIND
+            elif takes_tls:  # endpoints that share their settings share the judgement
+                shared = shared_tls.get(key[0])
+                known = None if shared is None else once.get(shared)
+                judgement = judge(source.tls, **keywords) if known is None else known
+                if known is None and shared is not None:
+                    once[shared] = judgement
             else:
-                judgement = ask(arguments + also)
+                judgement = judge(*arguments, *also, **keywords)
             if not keep_all:
                 kind = judgement.__class__
                 if kind is Pass:
@@ -205,13 +194,3 @@ def _judged(key: Key, judgement: Judgement, rule: Rule, source: Any, alike: int)
             return Judged(key, "pass", rule.severity, judgement, source=source, alike=alike)
         case _:
             return Judged(key, "exempt", rule.severity, judgement, source=source, alike=alike)
-
-
-def _caller(control: Control, parameters: Mapping[str, Any], now: datetime) -> Callable[[tuple[Any, ...]], Judgement]:
-    keywords = dict(parameters)
-    if control.takes_now:
-        keywords["now"] = now
-    judge = control.judge
-    if not keywords:
-        return lambda arguments: judge(*arguments)
-    return lambda arguments: judge(*arguments, **keywords)

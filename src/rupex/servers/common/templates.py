@@ -170,13 +170,18 @@ class ReadOnce(Generic[Some, Made]):
 
     def __init__(self, read: Callable[[Some], Made]) -> None:
         self._read = read
-        self._known: dict[int, tuple[Made, Filled | None, Some]] = {}  # the part is kept, so that its id stays its own
+        self._known: dict[int, tuple[Made, Some]] = {}  # the part is kept, so that its id stays its own
+        self._fillers: dict[int, Filled | None] = {}
 
     def __call__(self, part: Some) -> Made:
-        model = part.model
+        model, words = part.model, part.words
         known = self._known.get(id(model))
         if known is None:
-            made = self._read(model)
-            known = self._known[id(model)] = (made, filler(made), model)
-        found: Made = known[0] if known[1] is None or part.words is None else known[1](part.words.own)
+            known = self._known[id(model)] = (self._read(model), model)
+        if words is None:
+            return known[0]
+        if id(model) not in self._fillers:
+            self._fillers[id(model)] = filler(known[0])
+        fill = self._fillers[id(model)]
+        found: Made = known[0] if fill is None else fill(words.own)
         return found
