@@ -20,8 +20,10 @@ import jsonschema
 from rupex.audit.assess import Evidence, assess, gather
 from rupex.baseline import load_baseline
 from rupex.demo.mint import Authority, PrivateKey, new_key, write_chain, write_key
+from rupex.documents.encoding import encode_json
 from rupex.documents.run import CheckDocument, HostDocument
 from rupex.host import open_tree
+from rupex.reports.read import decode_run
 
 NOW = datetime(2026, 11, 24, 9, 30, tzinfo=UTC)
 RUPEX = str(Path(sys.executable).with_name("rupex"))
@@ -81,7 +83,15 @@ def schema(name: str) -> Any:
 
 
 def valid_document(text: str) -> Any:
-    """The JSON document in ``text``, checked against the shipped schema that it names."""
+    """The JSON document in ``text``, checked against the shipped schema that it names; a run with everything written out."""
     document = json.loads(text)
     jsonschema.validate(document, schema(document["schema"].split("/")[0].removeprefix("rupex.")))
+    return written_out_document(text)
+
+
+def written_out_document(text: str | bytes) -> Any:
+    """The JSON document in ``text``; a run with everything written out, as ``rupex.run/1`` had it."""
+    document = json.loads(text)
+    if isinstance(document, dict) and document.get("schema") == "rupex.run/2":
+        return json.loads(encode_json(decode_run(text.encode() if isinstance(text, str) else text, "run")))
     return document

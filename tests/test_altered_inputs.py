@@ -20,6 +20,7 @@ import zstandard
 
 from rupex.cli.main import main
 from rupex.demo.scenario import build_scenario
+from tests.support import written_out_document
 
 Way = tuple[str | int, ...]
 
@@ -96,7 +97,11 @@ class AlteredTest(unittest.TestCase):
             self.assertNotIn("\u202e", output)
 
     def test_documents(self) -> None:
-        document = json.loads(self.base.read_text())
+        for document in (written_out_document(self.base.read_text()), json.loads(self.base.read_text())):
+            with self.subTest(document["schema"]):
+                self._alter(document)
+
+    def _alter(self, document: Any) -> None:
         host = document["hosts"][0]
         host["endpoints"], host["excerpts"] = host["endpoints"][:2], host["excerpts"][:3]
         chosen = random.Random(16)

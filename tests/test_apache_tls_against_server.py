@@ -10,7 +10,7 @@ from rupex.audit.assess import gather
 from rupex.host import open_tree
 from tests.apache_oracle import running_apache
 from tests.oracle import Case
-from tests.support import rupex
+from tests.support import rupex, written_out_document
 
 HOST = """# modules: ssl http2 socache_shmcb headers
 Listen 127.0.0.1:@secure@
@@ -102,7 +102,7 @@ class ApacheTlsTest(unittest.TestCase):
                             "json",
                             "--skip-paths",
                         )
-                        seen = json.loads(done.stdout)["hosts"][0]["endpoints"][0]
+                        seen = written_out_document(done.stdout)["hosts"][0]["endpoints"][0]
                         self.assertEqual(values(document["tls"]), values(seen["tls"]))
 
 

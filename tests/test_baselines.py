@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import tomllib
 from importlib import resources
 
@@ -11,7 +10,7 @@ from rupex.baseline import builtin_names, load_baseline
 from rupex.controls import all_controls
 from rupex.model import RupexError
 from rupex.reports.read import decode_run
-from tests.support import TreeTest, rupex
+from tests.support import TreeTest, rupex, written_out_document
 
 SITE = """
 server { listen 80; server_name www.ternholm.test; location / { proxy_pass http://192.168.4.2; } }
@@ -56,7 +55,7 @@ class BaselineTest(TreeTest):
         for more in ((), ("--waivers", self.root / "waivers.toml")):
             done = rupex("audit", self.root, "--format", "json", "--now", "2026-11-24", *more)
             run = decode_run(done.stdout.encode(), "run")
-            told = json.loads(done.stdout)["hosts"][0]["score"]
+            told = written_out_document(done.stdout)["hosts"][0]["score"]
             (again,) = rescore(run, load_baseline("public-web"))
             for field in ("value", "low", "high", "uncapped", "unwaived", "coverage", "band"):
                 self.assertEqual((field, getattr(again.new, field)), (field, told[field]))
@@ -91,7 +90,7 @@ class BaselineTest(TreeTest):
                 done = rupex(
                     "audit", self.root, "--baseline", self.own(text), "--format", "json", "--now", "2026-11-24"
                 )
-                checks = {check["control"]: check for check in json.loads(done.stdout)["hosts"][0]["checks"]}
+                checks = {check["control"]: check for check in written_out_document(done.stdout)["hosts"][0]["checks"]}
                 self.assertEqual(checks[control]["verdict"], verdict)
 
     def test_what_is_no_run_document_is_refused_with_a_reason(self) -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from tests import peers
-from tests.support import TreeTest, rupex, valid_document
+from tests.support import TreeTest, rupex, valid_document, written_out_document
 
 CERTIFIED = "ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key;"
 ONE = f"server {{ listen 443 ssl; server_name www.ternholm.test; {CERTIFIED} ssl_protocols TLSv1 TLSv1.2; root /srv/www; }}"
@@ -63,7 +63,7 @@ class CompareTest(TreeTest):
         self.assertEqual((host["changes"], host["parts"]), ([], []))
         failing = {
             c["control"]
-            for c in json.loads(run.read_text())["hosts"][0]["checks"]
+            for c in written_out_document(run.read_text())["hosts"][0]["checks"]
             if any(p["verdict"] == "fail" and "folded" not in p for p in c["places"])
         }
         self.assertEqual({row["control"] for row in host["unchanged_because"]}, failing)
@@ -71,7 +71,7 @@ class CompareTest(TreeTest):
     def test_the_parts_add_up_to_the_change_of_the_score(self) -> None:
         before = self.audit("old.json", ONE)
         after = self.audit("new.json", ONE.replace("root", "add_header X-Content-Type-Options nosniff; root"))
-        uncapped = [json.loads(run.read_text())["hosts"][0]["score"]["uncapped"] for run in (before, after)]
+        uncapped = [written_out_document(run.read_text())["hosts"][0]["score"]["uncapped"] for run in (before, after)]
         parts = self.compare(before, after)["parts"]
         self.assertAlmostEqual(sum(part["old"] - part["new"] for part in parts), uncapped[1] - uncapped[0], places=2)
 
@@ -117,7 +117,7 @@ class CompareTest(TreeTest):
 
     def test_a_hostile_document_cannot_speak_to_the_terminal(self) -> None:
         run = self.audit("run.json", ONE)
-        hostile = json.loads(run.read_text())
+        hostile = written_out_document(run.read_text())
         hostile["hosts"][0]["name"] = hostile["baseline"]["name"] = "\x1b[31mred\u202e"
         for check in hostile["hosts"][0]["checks"]:
             check["control"] = f"\x1b]0;{check['control']}\x07"

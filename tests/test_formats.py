@@ -20,7 +20,7 @@ from prometheus_client.openmetrics.parser import text_string_to_metric_families
 from sarif_pydantic import Sarif  # type: ignore[import-untyped]
 
 from rupex.reports.formats.formats import NAMES
-from tests.support import TreeTest, rupex
+from tests.support import TreeTest, rupex, written_out_document
 
 CERTIFIED = "ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key;"
 SITE = f"""server {{ listen 443 ssl; server_name www.ternholm.test; {CERTIFIED} ssl_protocols TLSv1 TLSv1.2;
@@ -65,7 +65,7 @@ class FormatTest(TreeTest):
 
     def test_all_forms_agree_on_score_and_counts(self) -> None:
         found = self.reports(SITE)
-        host = json.loads(found["json"])["hosts"][0]
+        host = written_out_document(found["json"])["hosts"][0]
         score = round(host["score"]["value"], 1)
         failing = {c["control"]: c["counts"]["fail"] for c in host["checks"] if c["counts"]["fail"]}
         self.assertGreater(len(failing), 10)
@@ -114,7 +114,7 @@ class FormatTest(TreeTest):
 
     def test_the_lines_around_a_finding_are_shown_as_they_stand(self) -> None:
         found = self.reports("server {\n\tlisten 80; server_name a.test;\n\troot /srv; # token=sea-gull-secret\n}")
-        excerpts = json.loads(found["json"])["hosts"][0]["excerpts"]
+        excerpts = written_out_document(found["json"])["hosts"][0]["excerpts"]
         self.assertIn("    root /srv; #", [line for one in excerpts for line in one["lines"]])
         page = html.fromstring(found["html"])
         self.assertIn("    listen 80; server_name a.test;", list(page.xpath("//pre//span/text()")))

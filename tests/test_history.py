@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import resource
 import shutil
@@ -24,7 +23,7 @@ from rupex.documents.run import Run
 from rupex.history import History, trend
 from rupex.reports.read import decode_run
 from tests import peers
-from tests.support import RUPEX, TreeTest, rupex, valid_document
+from tests.support import RUPEX, TreeTest, rupex, valid_document, written_out_document
 
 SITE = "server { listen 443 ssl; server_name a.test; ssl_certificate /etc/ssl/site.pem; ssl_certificate_key /etc/ssl/site.key; }"
 
@@ -197,7 +196,7 @@ class TicketAgeTest(unittest.TestCase):
                     "probe", f"www.ternholm.test:{port}", "--connect", "127.0.0.1", "--skip-paths", "--format", "json",
                     "--history", f"{folder}/history.sqlite", "--now", day,
                 )  # fmt: skip
-                checks = {check["control"]: check for check in json.loads(done.stdout)["hosts"][0]["checks"]}
+                checks = {check["control"]: check for check in written_out_document(done.stdout)["hosts"][0]["checks"]}
                 found.append(checks["tls.tickets"])
         self.assertEqual([check["verdict"] for check in found], ["unknown", "unknown", "fail"])
         self.assertIn("seen 19 days ago", found[2]["places"][0]["message"])

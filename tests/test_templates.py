@@ -155,7 +155,7 @@ class TemplatesTest(TreeTest):
                     path = words[3].lstrip("/")
                     self.write({f"{path}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
             tree = open_tree(self.root).tree
-            task = Assessment(load_baseline("public-web"), support.NOW, keep_all=False, waivers=None, is_brief=False)
+            task = Assessment(load_baseline("public-web"), support.NOW, keep_all=False, waivers=None, written="full")
             quick = judge_whole(open_scene(tree, "", name="host"), task)
             alone = judge_whole(open_scene(tree, "", name="host", uses_templates=False), task)
             assert quick is not None
@@ -209,8 +209,8 @@ class TemplatesTest(TreeTest):
         by_hand = open_scene(tree, "", name="host", assumed={"openssl": "3.0"}, uses_templates=False)
         alone_host = host_of(by_hand)
         alone = assess(alone_host, baseline, support.NOW)
-        task = Assessment(baseline, support.NOW, keep_all=False, waivers=None, is_brief=False)
-        brief = Assessment(baseline, support.NOW, keep_all=False, waivers=None, is_brief=True)
+        task = Assessment(baseline, support.NOW, keep_all=False, waivers=None, written="full")
+        brief = Assessment(baseline, support.NOW, keep_all=False, waivers=None, written="brief")
         found = 0
         with self.subTest(pattern, names=names):
             for judge in (judge_whole, judge_in_halves):

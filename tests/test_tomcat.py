@@ -25,7 +25,7 @@ from rupex.servers.contract import Answer
 from rupex.servers.tomcat.rewrite import Subject, parse_rules, rewrite
 from tests import tomcat_oracle
 from tests.oracle import Ask, Case, Reply, request
-from tests.support import TreeTest, rupex
+from tests.support import TreeTest, rupex, written_out_document
 from tests.test_nginx_against_server import comparable, predict
 from tests.tomcat_oracle import read_cases, running_tomcat
 
@@ -176,7 +176,9 @@ class TomcatTlsTest(unittest.TestCase):
             done = rupex(
                 "probe", f"a.test:{port}", "--connect", f"127.0.0.1:{port}", "--format", "json", "--skip-paths"
             )
-        return json.loads(msgspec.json.encode(endpoint.tls)), json.loads(done.stdout)["hosts"][0]["endpoints"][0]["tls"]
+        return json.loads(msgspec.json.encode(endpoint.tls)), written_out_document(done.stdout)["hosts"][0][
+            "endpoints"
+        ][0]["tls"]
 
 
 class TomcatControlsTest(TreeTest):
@@ -294,6 +296,6 @@ class TomcatControlsTest(TreeTest):
     def test_a_device_is_audited_by_its_server_xml_alone(self) -> None:
         self.write({"server.xml": SERVER.format(word="x", server="", connector="", tls="", store="", more="", host="")})
         done = rupex("audit", self.root / "server.xml", "--format", "json")
-        host = json.loads(done.stdout)["hosts"][0]
+        host = written_out_document(done.stdout)["hosts"][0]
         self.assertEqual(host["sources"][0]["family"], "tomcat")
         self.assertTrue(any(endpoint["port"] == 8443 for endpoint in host["endpoints"]))

@@ -15,7 +15,7 @@ from unittest.mock import patch
 
 from rupex.model import RupexError
 from rupex.user_files import new_file, read_bounded, write_whole
-from tests.support import RUPEX, TreeTest, rupex, valid_document
+from tests.support import RUPEX, TreeTest, rupex, valid_document, written_out_document
 
 SITE = "server { listen 80; server_name a.test; return 301 https://$host$request_uri; }"
 
@@ -49,7 +49,7 @@ class WritingTest(TreeTest):
         for name in ("/dev/stdout", "/proc/self/fd/1", "/dev/fd/1"):
             with self.subTest(name), self.subTest("a pipe"):
                 text = self.audit("--output", f"json:{name}").stdout
-                self.assertIn('"schema": "rupex.run/1"', text)
+                self.assertIn('"schema": "rupex.run/2"', text)
             with self.subTest(name), (self.folder / "log").open("w+") as log:
                 log.write("before\n")
                 log.flush()
@@ -184,7 +184,9 @@ class StandardStreamsTest(TreeTest):
                     for form in ((), ("--format", "json"))
                 )
                 self.assertEqual((text.returncode, text.stderr), (0, b""))
-                self.assertIn(f"sites-enabled/{name}.conf", json.dumps(json.loads(document.stdout), ensure_ascii=False))
+                self.assertIn(
+                    f"sites-enabled/{name}.conf", json.dumps(written_out_document(document.stdout), ensure_ascii=False)
+                )
 
 
 class ReadingTest(TreeTest):

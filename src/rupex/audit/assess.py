@@ -5,29 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Literal
 
 from msgspec import structs
 
 from rupex.audit.collect import Evidence, Scene, gather, open_scene
 from rupex.audit.document import certificates_of, host_document
 from rupex.audit.findings import Findings, findings_before, findings_of
-from rupex.audit.halves import Assessment, judge_in_halves, judge_whole
+from rupex.audit.halves import Assessment, Written, judge_in_halves, judge_whole
 from rupex.audit.judge import JudgedControl, judge
 from rupex.audit.traces import traced
 from rupex.baseline import Baseline, Waivers
 from rupex.documents.redaction import redacted_endpoint
 from rupex.documents.run import HostDocument
-from rupex.documents.sites import written_out
+from rupex.documents.sites import SITES_LISTED, written_out
 from rupex.host import HostTree
 from rupex.host.tree.opening import archive_name, is_archive
 from rupex.model import Host, RupexError
-
-Written = Literal["full", "brief"]
-"""What a document has of endpoints: each of them, or none."""
-
-SITES_LISTED = 8
-"""Of the sites of a template, how many a brief document lists at a place: a text shows no more."""
 
 
 def assess(
@@ -61,13 +54,13 @@ def assess_tree(
         return open_scene(tree, start, name=name, family=family, assumed=assumed)
 
     scene = opened()
-    task = Assessment(baseline, now, keep_all=keep_all, waivers=waivers, is_brief=written == "brief")
+    task = Assessment(baseline, now, keep_all=keep_all, waivers=waivers, written=written)
     document = judge_in_halves(scene, task) if task.may_be_halved(scene) else judge_whole(scene, task)
     if document is None:
         document = judge_whole(opened(), task)
     if written == "brief":
         return written_out(document, SITES_LISTED)
-    return traced(written_out(document), tree)
+    return traced(document if written == "packed" else written_out(document), tree)
 
 
 def revised(document: HostDocument, baseline: Baseline, more: Iterable[JudgedControl], now: datetime) -> HostDocument:

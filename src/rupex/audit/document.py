@@ -23,6 +23,7 @@ from rupex.documents.run import (
     WaiverRow,
     WaiversUsed,
     WaiverUsed,
+    by_finding,
 )
 from rupex.model import Certificate, CertificateFile, Host, lifetime_days
 from rupex.model.judgement import worst_verdict
@@ -92,7 +93,7 @@ def _check(
         references=control.references,
         cwe=control.cwe,
         counts=Counts(counts["pass"], counts["fail"], counts["unknown"], counts["exempt"], counts["waived"]),
-        places=tuple(findings.places),
+        places=by_finding(findings.places),
         holds=tally.ceiling,
         parameters=rule.plain_parameters(),
     )

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 import msgspec
 from msgspec import Struct, structs
@@ -18,9 +18,10 @@ from rupex.audit.document import certificates_of, host_document
 from rupex.audit.findings import Findings, findings_of
 from rupex.audit.judge import judge
 from rupex.baseline import Baseline, Waivers
+from rupex.documents.compact import pack_endpoints
 from rupex.documents.encoding import encode_msgpack
 from rupex.documents.redaction import redacted_endpoint
-from rupex.documents.run import CertificateSeen, HostDocument, Site, SiteTemplate
+from rupex.documents.run import CertificateSeen, HostDocument, PackedEndpoints, Site, SiteTemplate
 from rupex.model import (
     Endpoint,
     Group,
@@ -36,7 +37,10 @@ from rupex.model import (
     unknown,
 )
 from rupex.parallel import both, has_two_cores
-from rupex.servers.contract import WHOLE, Share
+from rupex.servers.contract import Share
+
+Written = Literal["full", "packed", "brief"]
+"""What a document has of endpoints: each of them; each as a document is written, and those of a template once; or none."""
 
 WORTH_SHARING: Final = 300
 """Configuration files from which on a second core saves more than it costs to bring its results back."""
@@ -50,13 +54,13 @@ class Assessment:
 
     ``keep_all``: list passed and exempt places too.
     ``waivers``: failures that are accepted.
-    ``is_brief``: the document needs no endpoints.
+    ``written``: what the document has of endpoints.
     """
 
     def __init__(
-        self, baseline: Baseline, now: datetime, *, keep_all: bool, waivers: Waivers | None, is_brief: bool
+        self, baseline: Baseline, now: datetime, *, keep_all: bool, waivers: Waivers | None, written: Written
     ) -> None:
-        self.baseline, self.now, self.keep_all, self.waivers, self.is_brief = baseline, now, keep_all, waivers, is_brief
+        self.baseline, self.now, self.keep_all, self.waivers, self.written = baseline, now, keep_all, waivers, written
         self._has_foreign = any(rule.control.is_foreign for rule in baseline.rules.values() if rule.off is None)
 
     @property
@@ -81,7 +85,8 @@ class Half(Struct):
     """What a share of a host comes to.
 
     ``findings``: by control, of those that do not have to know the whole host.
-    ``endpoints``: those that are written out, as a document has them; of a brief one outlines.
+    ``endpoints``: those that are written out, as a document has them; outlines where they are packed, or nobody needs them.
+    ``packed``: those that are written out, as they are written.
     ``templates``, ``sites``: the others.
     ``samples``, ``problems``, ``lives``, ``certificates``: of the share.
     ``spent``: steps of work that it took.
@@ -89,6 +94,7 @@ class Half(Struct):
 
     findings: dict[str, Findings]
     endpoints: tuple[Endpoint, ...]
+    packed: tuple[PackedEndpoints, ...]
     templates: tuple[SiteTemplate, ...]
     sites: tuple[Site, ...]
     samples: tuple[Sample, ...]
@@ -97,19 +103,24 @@ class Half(Struct):
     certificates: tuple[CertificateSeen, ...]
     spent: int
 
+    @property
+    def size(self) -> int:
+        """How many endpoints it has."""
+        return len(self.endpoints) + len(self.sites)
+
 
 def judge_whole(scene: Scene, task: Assessment) -> HostDocument:
     """The document of a host, judged in one piece."""
     host = host_of(scene, complete=task.is_complete)
     document = host_document(host, task.baseline, task.findings(host, whole_host=None))
-    if task.is_brief:
-        return structs.replace(document, templates=tuple(_templates(host, _outline)), sites=tuple(_sites(host)))
+    packed = task.written == "packed"
     return structs.replace(
         document,
-        endpoints=tuple(map(redacted_endpoint, host.endpoints)),
-        templates=tuple(_templates(host, redacted_endpoint)),
+        endpoints=tuple(map(redacted_endpoint, host.endpoints)) if task.written == "full" else (),
+        packed=(pack_endpoints(map(redacted_endpoint, host.endpoints)),) if packed else (),
+        templates=tuple(_templates(host, _outline if task.written == "brief" else redacted_endpoint)),
         sites=tuple(_sites(host)),
-        certificates=certificates_of(host),
+        certificates=() if task.written == "brief" else certificates_of(host),
     )
 
 
@@ -117,14 +128,11 @@ def judge_in_halves(scene: Scene, task: Assessment) -> HostDocument | None:
     """The document of a host, judged in two halves; None where these took more work than a host may make: in one piece it might
     have stopped elsewhere."""
     left = scene.budget.left
-    (host, first), received = both(
-        lambda: _half(scene, task, Share(0.0, PARENT_SHARE)),
-        lambda: encode_msgpack(_half(scene, task, Share(PARENT_SHARE, 1.0))[1]),
-    )
+    (host, first), received = both(lambda: _half(scene, task, 0), lambda: encode_msgpack(_half(scene, task, 1)[1]))
     second = msgspec.msgpack.decode(received, type=Half)
     if first.spent + second.spent > left:
         return None
-    behind = len(first.endpoints) + len(first.sites)
+    behind = first.size
     sites = first.sites + tuple(structs.replace(site, at=site.at + behind) for site in second.sites)
     endpoints, templates = first.endpoints + second.endpoints, first.templates + second.templates
     joined = structs.replace(
@@ -141,29 +149,38 @@ def judge_in_halves(scene: Scene, task: Assessment) -> HostDocument | None:
     document = host_document(joined, task.baseline, findings | task.findings(joined, whole_host=True))
     return structs.replace(
         document,
-        endpoints=() if task.is_brief else endpoints,
+        endpoints=endpoints if task.written == "full" else (),
+        packed=first.packed + second.packed,
         templates=templates,
         sites=sites,
         certificates=first.certificates + second.certificates,
     )
 
 
-def _half(scene: Scene, task: Assessment, share: Share = WHOLE) -> tuple[Host, Half]:
+_SHARES: Final = (Share(0.0, PARENT_SHARE), Share(PARENT_SHARE, 1.0))
+
+
+def _half(scene: Scene, task: Assessment, number: int) -> tuple[Host, Half]:
+    """One of two halves of a host, and what it comes to."""
     before = scene.budget.spent
-    host = host_of(scene, share, complete=task.is_complete)
-    write = _outline if task.is_brief else redacted_endpoint
+    host = host_of(scene, _SHARES[number], complete=task.is_complete)
+    findings = task.findings(host, whole_host=False)
+    is_brief = task.written == "brief"
+    packed = (pack_endpoints(map(redacted_endpoint, host.endpoints), number, 2),) if task.written == "packed" else ()
     half = Half(
-        task.findings(host, whole_host=False),
-        tuple(map(write, host.endpoints)),
-        tuple(_templates(host, write)),
+        findings,
+        tuple(map(redacted_endpoint if task.written == "full" else _outline, host.endpoints)),
+        packed,
+        tuple(_templates(host, _outline if is_brief else redacted_endpoint)),
         tuple(_sites(host)),
         host.samples,
         host.problems,
         host.lives,
-        () if task.is_brief else certificates_of(host),
+        () if is_brief else certificates_of(host),
         scene.budget.spent - before,
     )
-    return host, half
+    # what is not in the half is needed no more
+    return structs.replace(host, endpoints=(), groups=()), half
 
 
 def _templates(host: Host, write: Callable[[Endpoint], Endpoint]) -> Iterator[SiteTemplate]:

@@ -62,7 +62,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _written(forms: set[str]) -> str:
     """What the forms asked for need of a host's endpoints."""
-    return "brief" if forms == {"text"} else "full"
+    return "brief" if forms == {"text"} else "packed" if forms <= {"text", "json"} else "full"
 
 
 def _audited(

@@ -91,8 +91,12 @@ def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width
         from rupex.reports.text.fleet import render_fleet
 
         return render_fleet(document, width=width, colour=colour, verbose=arguments.verbose)
+    from msgspec import structs
+
+    from rupex.documents.sites import SITES_LISTED, written_out
     from rupex.reports.text import text
 
+    document = structs.replace(document, hosts=tuple(written_out(host, SITES_LISTED) for host in document.hosts))
     return text.render_run(document, width=width, colour=colour, verbose=arguments.verbose, quiet=arguments.quiet)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
@@ -103,6 +104,22 @@ class PlaceDocument(Struct, frozen=True, kw_only=True):
         """How many places it stands for."""
         return 1 + (self.alike if isinstance(self.alike, int) else 0)
 
+    @property
+    def finding(self) -> tuple[object, ...]:
+        """What was found, the same for all places where that was found."""
+        return (
+            self.verdict, self.severity, self.message, self.evidence, self.ceiling, self.case, self.folded, self.unseen,
+            self.waiver,
+        )  # fmt: skip
+
+
+def by_finding(places: Iterable[PlaceDocument]) -> tuple[PlaceDocument, ...]:
+    """``places``, those with the same finding behind the first of them."""
+    found: dict[tuple[object, ...], list[PlaceDocument]] = {}
+    for place in places:
+        found.setdefault(place.finding, []).append(place)
+    return tuple(place for some in found.values() for place in some)
+
 
 class Counts(Struct, frozen=True):
     passed: int = field(name="pass")
@@ -129,7 +146,7 @@ class CheckDocument(Struct, frozen=True, kw_only=True):
     references: tuple[str, ...]
     cwe: tuple[str, ...]
     counts: Counts
-    places: tuple[PlaceDocument, ...]
+    places: tuple[PlaceDocument, ...] = ()
     holds: Points | None = None
     parameters: dict[str, Any] = {}
 
@@ -241,6 +258,13 @@ class Site(Struct, frozen=True):
     at: int
 
 
+class PackedEndpoints(Struct, frozen=True):
+    """Endpoints as a ``rupex.run/2`` has them, and what they refer to, by number; of a half of a host."""
+
+    endpoints: tuple[bytes, ...]
+    repeated: tuple[bytes, ...]
+
+
 class HostDocument(Struct, frozen=True, kw_only=True):
     """One host, judged.
 
@@ -249,6 +273,7 @@ class HostDocument(Struct, frozen=True, kw_only=True):
     ``traces``: the files that decided what fails or is unknown, to tell later whether they changed.
     ``running``: the processes of its servers, where the tree knows them.
     ``baseline``: of a fleet, the host's own.
+    ``packed``: in memory only, endpoints that nobody needs but who writes the document.
     ``taken_over``: this is the result of an earlier run of the fleet that was interrupted, of the same day and the same files.
     """
 
@@ -268,6 +293,7 @@ class HostDocument(Struct, frozen=True, kw_only=True):
     inventory: InventoryRow | UnsetType = UNSET
     baseline: BaselineUsed | UnsetType = UNSET
     taken_over: bool | UnsetType = UNSET
+    packed: tuple[PackedEndpoints, ...] = ()
 
 
 class FleetPart(Struct, frozen=True):

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from typing import Final
 
 from msgspec import UNSET, structs
 
 from rupex.documents.run import HostDocument, PlaceDocument, Site
 from rupex.model import Endpoint, Words
+
+SITES_LISTED: Final = 8
+"""Of the sites of a template, how many a text lists at a place."""
 
 
 class Sites:

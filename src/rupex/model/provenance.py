@@ -21,7 +21,7 @@ class Provenance(Struct, frozen=True, gc=False):
     ``key``: in a file of keys and values, the path of the key (``http.routers.web.tls``).
     """
 
-    how: How
+    how: How = "explicit"
     file: str | None = None
     line: int | None = None
     column: int | None = None

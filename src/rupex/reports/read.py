@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, Final
 
 import msgspec
 
+from rupex.documents.compact import BadReferenceError, decode_packed
 from rupex.documents.run import Run, is_time
 from rupex.model import RupexError
 from rupex.user_files import read_bounded
@@ -28,12 +29,14 @@ def decode_run(content: bytes, label: str) -> Run:
     except (msgspec.MsgspecError, RecursionError):
         raise RupexError(f"{label}: no run document: it is not JSON") from None
     schema = bytes(head.get("schema", b"")).decode("utf-8", "replace").strip('"')
-    if schema != "rupex.run/1":
+    if schema not in _READERS:
         known = f"it says {schema[:60]}" if schema else "it names no schema"
-        raise RupexError(f"{label}: no run document that this version reads ({known}; rupex.run/1 is expected)")
+        raise RupexError(
+            f"{label}: no run document that this version reads ({known}; {' or '.join(_READERS)} is expected)"
+        )
     try:
-        run = msgspec.json.decode(content, type=Run)
-    except (msgspec.MsgspecError, RecursionError) as error:
+        run = _READERS[schema](content)
+    except (msgspec.MsgspecError, BadReferenceError, RecursionError) as error:
         raise RupexError(f"{label}: no sound run document: {error}") from None
     for place, time in _times(run):
         if not is_time(time):
@@ -41,6 +44,13 @@ def decode_run(content: bytes, label: str) -> Run:
                 f"{label}: no sound run document: not a time such as 2026-11-24T09:30:00Z - at `$.{place}`"
             )
     return run
+
+
+_READERS: Final[dict[str, Callable[[bytes], Run]]] = {
+    "rupex.run/2": decode_packed,
+    "rupex.run/1": msgspec.json.Decoder(Run).decode,
+}
+"""By version, newest first."""
 
 
 def _times(run: Run) -> Iterator[tuple[str, str]]:
