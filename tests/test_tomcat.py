@@ -281,8 +281,8 @@ class TomcatControlsTest(TreeTest):
 
     def test_hostile_and_broken_files_are_problems(self) -> None:
         for text, words in (
-            ("<Server><Service>", "Premature end"),
-            ("", "empty"),
+            ("<Server><Service>", "is not closed"),
+            ("", "no element"),
             (EXTERNAL, ""),
             ("<a>" * 100 + "</a>" * 100, "elements in each other"),
             ("<Server/>", "no connector"),

@@ -22,6 +22,7 @@ from rupex.servers.apache.modules import STATIC, identifier, owner
 from rupex.servers.apache.syntax import Block, Directive, InstanceBlock, ParsedFile, parse
 from rupex.servers.apache.template import ACTS_WHILE_READ, LANGUAGE, SiteTemplate, every, is_template
 from rupex.servers.common.patterns import search
+from rupex.servers.common.source import SourceText, decode
 from rupex.servers.common.templates import Templates
 
 _VARIABLE = re.compile(r"\$\{([^}\s]{1,256})\}")
@@ -114,6 +115,7 @@ class _Reader:
         self.tree, self.config = tree, config
         self.templates = Templates[SiteTemplate](LANGUAGE, tree) if uses_templates else None
         self.defines: dict[str, str] = {}
+        self.defined_by: dict[str, Directive] = {}
         self.macros: dict[str, Directive] = {}
         self.in_use: list[str] = []
         self.undefined: dict[str, Directive] = {}
@@ -191,8 +193,11 @@ class _Reader:
                 own.extend(host.inner for host in self.run(parse(path, text).directives, (path,), ()))
             return own[at]
 
+        source = SourceText(path, text)
         return Block(
-            structs.replace(host, path=path, children=InstanceBlock(host, words, partial(read, at)))
+            structs.replace(
+                host, source=source, start=-1, end=-1, head=-1, children=InstanceBlock(host, words, partial(read, at))
+            )
             for at, host in enumerate(template.hosts)
         )
 
@@ -228,14 +233,10 @@ class _Reader:
             words = f"more than {bounds.CONFIG_TOTAL_BYTES} bytes of configuration are not read"
             self._problem("bound", include, f"{path}: {words}")
             return None
-        try:
-            text = content.decode()
-        except UnicodeDecodeError as error:
-            text = content.decode("utf-8", "replace")
-            line = content.count(b"\n", 0, error.start) + 1
-            self.config.problems.append(
-                Problem("encoding", path, line, "not UTF-8; the odd bytes were replaced", False)
-            )
+        text, odd_line = decode(content)
+        if odd_line is not None:
+            words = "not UTF-8; the odd bytes stand as they are"
+            self.config.problems.append(Problem("encoding", path, odd_line, words, False))
         allow_for(len(text))
         self.config.texts[path] = text
         return text
@@ -277,14 +278,19 @@ class _Reader:
         if "${" not in directive.raw:
             return directive
 
+        via: dict[str, Directive] = {}
+
         def value(match: re.Match[str]) -> str:
             name = match[1]
             found = self.defines.get(name) or self.config.environment.get(name)
+            if name in self.defined_by:
+                via[name] = self.defined_by[name]
             if not found and ":" not in name:  # else it asks a map, in a rule
                 self.undefined.setdefault(name, directive)
             return found or match[0]
 
-        return self._made(directive, lambda: filled(_VARIABLE, value, directive.raw))
+        made = self._made(directive, lambda: filled(_VARIABLE, value, directive.raw))
+        return structs.replace(made, via=(*via.values(), *directive.via)) if via else made
 
     def _made(self, directive: Directive, make: Callable[[], str]) -> Directive:
         """``directive`` with what ``make`` makes of its arguments; as it is written where that is too long."""
@@ -310,11 +316,13 @@ class _Reader:
         args = directive.args
         if args:
             self.defines[args[0]] = args[1] if len(args) > 1 else ""
+            self.defined_by[args[0]] = directive
         return Block()
 
     def undefine(self, directive: Directive, *_: object) -> Block:
         for name in directive.args[:1]:
             self.defines.pop(name, None)
+            self.defined_by.pop(name, None)
         return Block()
 
     def load_module(self, directive: Directive, *_: object) -> Block:
@@ -454,9 +462,8 @@ class _Reader:
             made = one
             if pattern is not None and pattern.search(one.raw):
                 made = self._made(one, lambda: filled(pattern, lambda match: values[match[0]], one.raw))
-            return (
-                made if one.children is None else structs.replace(made, children=Block(map(with_values, one.children)))
-            )
+            inner = None if one.children is None else Block(map(with_values, one.children))
+            return structs.replace(made, children=inner, via=(directive, *one.via))
 
         self.in_use.append(name)
         found = self.run(Block(map(with_values, macro.children)), above, within)

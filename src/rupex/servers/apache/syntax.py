@@ -19,6 +19,7 @@ from msgspec import Struct
 from rupex.masking.quoting import quoted
 from rupex.model import Provenance, Words, bounds
 from rupex.model.provenance import How
+from rupex.servers.common.source import SourceText, Span
 
 _LINE = re.compile(r"((?:[^\n\\]|\\(?!\r?\n)|\\\r?\n)*+)(\n|\Z)")
 _BLANK = re.compile(r"(?:[ \t\r\f\v]|\\\r?\n)*+")
@@ -35,17 +36,65 @@ class ConfigError(Struct, frozen=True):
 
 
 class Directive(Struct, gc=False):
-    """A directive or section. ``raw``: what stands behind the name, as written; ``children``: of a section, else None.
-    ``start`` and ``end``: its offsets in the file, in characters from 0, to the end of its (joined) line."""
+    """A directive or section.
+
+    ``raw``: what stands behind the name, with definitions and parameters of macros filled in.
+    ``source``: the file in which it is written.
+    ``line``, ``column``: where it begins.
+    ``start``, ``end``: its offsets there, to the end of its (joined) line; of a section to the end of its last line. -1 for a
+    virtual host of a file that is written from a template: its file has to be read for them.
+    ``children``: of a section, else None.
+    ``head``: of a section, the offset behind its first line.
+    ``via``: the lines by which it got here, the last first: uses of macros, and definitions of which it holds the value.
+    """
 
     name: str
     raw: str
-    path: str
+    source: SourceText
     line: int
     column: int
     start: int
     end: int
     children: Block | None = None
+    head: int = -1
+    via: tuple[Directive, ...] = ()
+
+    @property
+    def path(self) -> str:
+        """The file in which it is written, in the host tree."""
+        return self.source.path
+
+    @property
+    def words(self) -> tuple[Span, ...]:
+        """Its name and its arguments as they are written, quotes included, without the angle brackets of a section."""
+        begin, end = self.start, self.end if self.children is None else self.head
+        return tuple(_words_of(self.source.text, begin, end, is_section=self.children is not None))
+
+    @property
+    def written(self) -> str:
+        """What stands behind the name, as it is written."""
+        words = self.words
+        return self.source.text[words[1].start : words[-1].end] if len(words) > 1 else ""
+
+    @property
+    def opened(self) -> tuple[Span, Span] | None:
+        """The ``<`` and ``>`` of a section's first line."""
+        if self.children is None:
+            return None
+        last = (
+            self.head
+            - len(self.source.text[self.start : self.head])
+            + len(self.source.text[self.start : self.head].rstrip())
+        )
+        return Span(self.start, self.start + 1), Span(last - 1, last)
+
+    @property
+    def closed(self) -> Span | None:
+        """The last line of a section, such as ``</Directory>``; None where it is not closed."""
+        if self.children is None or self.end <= self.head:
+            return None
+        start = self.source.text.rindex("</", self.head, self.end)
+        return Span(start, start + len(self.source.text[start : self.end].rstrip()))
 
     @property
     def key(self) -> str:
@@ -164,8 +213,65 @@ class InstanceBlock(Block):
 class ParsedFile(Struct, frozen=True):
     """The directives of one file, as far as they could be read."""
 
+    source: SourceText
     directives: Block
     problem: ConfigError | None = None
+
+
+def tokens(parsed: ParsedFile) -> Iterator[Span]:
+    """Everything in a file that is no blank and no line end, in order: words, the angle brackets of sections, comments."""
+    text, behind = parsed.source.text, 0
+    for span in _written(parsed.directives):
+        yield from _comments(text, behind, span.start)
+        yield span
+        behind = span.end
+    yield from _comments(text, behind, len(text))
+
+
+def _written(block: Block) -> Iterator[Span]:
+    for directive in block:
+        opened, closed = directive.opened, directive.closed
+        yield from (*opened[:1], *directive.words, *opened[1:]) if opened is not None else directive.words
+        if directive.children is not None:
+            yield from _written(directive.children)
+        if closed is not None:
+            yield closed
+
+
+def _comments(text: str, start: int, end: int) -> Iterator[Span]:
+    """The lines between two spans, joined as the server joins them: where no directive is, a comment is."""
+    for found in _LINE.finditer(text, start, end):
+        line = Span(*found.span(1))
+        begin = line.end - len(line.of(text).lstrip())
+        if begin < line.end and _JOIN.sub("", line.of(text)).strip():
+            yield Span(begin, begin + len(line.of(text)[begin - line.start :].rstrip()))
+        if found.end() >= end:
+            return
+
+
+def _words_of(text: str, start: int, end: int, *, is_section: bool) -> Iterator[Span]:
+    """The words of a directive, or of a section's first line, between two offsets. Lines are joined before words are read."""
+    pieces = _JOIN.split(text[start:end])
+    offsets: list[int] = []  # of each character of the joined line
+    at = start
+    for piece in pieces:
+        offsets += range(at, at + len(piece))
+        at += len(piece)
+        joint = _JOIN.match(text, at)
+        at = at if joint is None else joint.end()
+    joined = "".join(pieces).rstrip()
+    if is_section:
+        joined = joined.removesuffix(">").rstrip()
+    name = _SECTION_NAME.match(joined, 1) if is_section else re.compile(r"\S+").match(joined)
+    if name is None:
+        return
+    for first, last in (name.span(), *(_stripped(found) for found in _WORD.finditer(joined, name.end()))):
+        if first < last:
+            yield Span(offsets[first], offsets[last - 1] + 1)
+
+
+def _stripped(found: re.Match[str]) -> tuple[int, int]:
+    return found.end() - len(found[0].lstrip()), found.end()
 
 
 def split_words(raw: str) -> tuple[str, ...]:
@@ -187,7 +293,7 @@ _SECTION_NAME: Final = re.compile(r"[^\s>]*")
 
 def parse(path: str, text: str) -> ParsedFile:
     """Read one file. What stands behind a break of the grammar is not read."""
-    top = Block()
+    top, source = Block(), SourceText(path, text)
     open_sections: list[Directive] = []
     number = 1
     for match in _LINE.finditer(text):
@@ -213,23 +319,24 @@ def parse(path: str, text: str) -> ParsedFile:
                     if not open_sections
                     else f"</{name}> where </{open_sections[-1].name}> is due"
                 )
-                return ParsedFile(top, ConfigError(told, first))
-            open_sections[-1].end = end
-            open_sections.pop()
+                return ParsedFile(source, top, ConfigError(told, first))
+            open_sections.pop().end = end
         elif joined.startswith("<"):
             name = _SECTION_NAME.match(joined, 1)[0]  # type: ignore[index]  # matches anything
             if not name or not joined.endswith(">"):
-                return ParsedFile(top, ConfigError(f"{quoted(joined)} is no section: its > is missing", first))
+                return ParsedFile(source, top, ConfigError(f"{quoted(joined)} is no section: its > is missing", first))
             if len(open_sections) >= bounds.NESTING:
-                return ParsedFile(top, ConfigError(f"more than {bounds.NESTING} sections in each other", first))
-            section = Directive(name, joined[1 + len(name) : -1].strip(), path, first, column, start, end, Block())
+                return ParsedFile(source, top, ConfigError(f"more than {bounds.NESTING} sections in each other", first))
+            section = Directive(
+                name, joined[1 + len(name) : -1].strip(), source, first, column, start, end, Block(), head=end
+            )
             here.append(section)
             open_sections.append(section)
         else:
             name, *rest = joined.split(None, 1)
-            here.append(Directive(name, rest[0] if rest else "", path, first, column, start, end))
+            here.append(Directive(name, rest[0] if rest else "", source, first, column, start, end))
         if match.end() == len(text):
             break
     if open_sections:
-        return ParsedFile(top, ConfigError(f"<{open_sections[-1].name}> is not closed", open_sections[-1].line))
-    return ParsedFile(top)
+        return ParsedFile(source, top, ConfigError(f"<{open_sections[-1].name}> is not closed", open_sections[-1].line))
+    return ParsedFile(source, top)

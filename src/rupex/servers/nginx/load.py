@@ -11,6 +11,7 @@ from rupex.host.tree.paths import inside
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, allow_for, spend
 from rupex.model.templates import MARK
+from rupex.servers.common.source import decode
 from rupex.servers.common.templates import Templates
 from rupex.servers.nginx.block import Block, InstanceBlock
 from rupex.servers.nginx.syntax import Directive, parse
@@ -116,12 +117,9 @@ class _Loader:
         if self.bytes > bounds.CONFIG_TOTAL_BYTES:
             self._full(path, f"more than {bounds.CONFIG_TOTAL_BYTES} bytes of configuration are not read")
             return None
-        try:
-            text = content.decode()
-        except UnicodeDecodeError as error:
-            text = content.decode("utf-8", "replace")
-            where = content.count(b"\n", 0, error.start) + 1
-            self._problem("encoding", path, where, "not UTF-8; the odd bytes were replaced", hides=False)
+        text, odd_line = decode(content)
+        if odd_line is not None:
+            self._problem("encoding", path, odd_line, "not UTF-8; the odd bytes stand as they are", hides=False)
         if path not in self.config.texts:
             allow_for(len(text))
         self.config.texts[path] = text

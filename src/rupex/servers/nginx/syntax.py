@@ -9,14 +9,14 @@ Offsets count characters from 0; lines and columns count from 1.
 from __future__ import annotations
 
 import re
-from bisect import bisect_right
-from functools import cached_property
+from collections.abc import Iterator
 
 from msgspec import Struct
 
 from rupex.masking.quoting import quoted
 from rupex.model import Provenance, bounds
 from rupex.model.provenance import How
+from rupex.servers.common.source import SourceText, Span
 
 # White space and comments before a token, then the token. Possessive throughout: no text can make it go back and forth.
 _TOKEN = re.compile(
@@ -42,28 +42,6 @@ _LUA = re.compile(
 )
 
 
-class SourceText:
-    """One file of a configuration: its ``path`` in the host tree and its ``text``."""
-
-    __slots__ = ("__dict__", "path", "text")
-
-    def __init__(self, path: str, text: str) -> None:
-        self.path, self.text = path, text
-
-    @cached_property
-    def _line_starts(self) -> list[int]:
-        return [0, *(match.end() for match in re.finditer("\n", self.text))]
-
-    def position(self, offset: int) -> tuple[int, int]:
-        """Line and column of ``offset``, both from 1."""
-        line = bisect_right(self._line_starts, offset)
-        return line, offset - self._line_starts[line - 1] + 1
-
-    def provenance(self, offset: int, how: How = "explicit", note: str | None = None) -> Provenance:
-        line, column = self.position(offset)
-        return Provenance(how, self.path, line, column, note)
-
-
 class Directive(Struct, gc=False):
     """A directive: ``name`` and ``args`` unquoted; ``spans`` has start and end of each of these words as written.
 
@@ -84,6 +62,25 @@ class Directive(Struct, gc=False):
     def start(self) -> int:
         return self.spans[0]
 
+    @property
+    def words(self) -> tuple[Span, ...]:
+        """Its name and its arguments as they are written, quotes included."""
+        return tuple(map(Span, self.spans[::2], self.spans[1::2]))
+
+    @property
+    def opened(self) -> Span | None:
+        """The ``{`` of a block."""
+        if self.children is None:
+            return None
+        brace = _BLANK.match(self.source.text, self.spans[-1]).end()  # type: ignore[union-attr]  # matches anything
+        return Span(brace, brace + 1)
+
+    @property
+    def closed(self) -> Span | None:
+        """The ``;`` of a directive, the ``}`` of a block; None where a block is not closed, or its text ends too early."""
+        is_there = self.end > 0 and self.source.text[self.end - 1] == (";" if self.children is None else "}")
+        return Span(self.end - 1, self.end) if is_there and self.opened != Span(self.end - 1, self.end) else None
+
     def provenance(self, how: How = "explicit", note: str | None = None) -> Provenance:
         if how != "explicit" or note is not None:
             return self.source.provenance(self.spans[0], how, note)
@@ -96,6 +93,33 @@ class Directive(Struct, gc=False):
         from rupex.masking.texts import shown
 
         return " ".join(shown(self.source.text[self.spans[0] : self.spans[-1]], "nginx").split())
+
+
+def tokens(parsed: ParsedFile) -> Iterator[Span]:
+    """Everything in a file that is no blank, in order: words, ``;`` and braces, comments, and the text of blocks in another
+    language."""
+    text, behind = parsed.source.text, 0
+    for span in _written(parsed.directives):
+        yield from _comments(text, behind, span.start)
+        yield span
+        behind = span.end
+    yield from _comments(text, behind, len(text))
+
+
+def _written(directives: list[Directive]) -> Iterator[Span]:
+    for directive in directives:
+        yield from directive.words
+        if directive.opened is not None:
+            yield directive.opened
+        if directive.foreign is not None and directive.opened is not None:
+            yield Span(directive.opened.end, directive.opened.end + len(directive.foreign))
+        yield from _written(directive.children or [])
+        if directive.closed is not None:
+            yield directive.closed
+
+
+def _comments(text: str, start: int, end: int) -> Iterator[Span]:
+    return (Span(*found.span()) for found in re.compile(r"#[^\n]*").finditer(text, start, end))
 
 
 class SyntaxProblem(Struct, frozen=True):
