@@ -12,11 +12,11 @@ import re
 from collections.abc import Iterator, Mapping
 from functools import cache
 from importlib import resources
-from importlib.metadata import entry_points
+from importlib.metadata import EntryPoint, entry_points
 from importlib.resources.abc import Traversable
 from importlib.util import find_spec
 from pathlib import Path
-from typing import Final
+from typing import Any, Final
 
 import msgspec
 from msgspec import Struct
@@ -89,11 +89,23 @@ class _Others(Struct, frozen=True):
 
 
 @cache
+def third_parties(group: str) -> tuple[EntryPoint, ...]:
+    """What other packages register in a group of entry points. Looking through all that is installed takes as long as reading a
+    small configuration, so that it is done once."""
+    return tuple(_installed().select(group=group))
+
+
+@cache
+def _installed() -> Any:  # of one of two types, by release
+    return entry_points()
+
+
+@cache
 def packages() -> Mapping[str, Traversable]:
     """The folder of each installed family's package, by the family's name."""
     shipped = resources.files("rupex.servers")
     found = {child.name: child for child in shipped.iterdir() if child.joinpath("facts.toml").is_file()}
-    for entry in entry_points(group=GROUP):
+    for entry in third_parties(GROUP):
         spec = find_spec(entry.module)
         if spec is not None and spec.origin is not None:
             found[entry.name] = Path(spec.origin).parent

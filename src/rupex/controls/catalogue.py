@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from functools import cache
 from importlib import import_module, resources
-from importlib.metadata import entry_points
 from pathlib import Path
 from pkgutil import iter_modules
 from typing import Any, Final, Literal, TypeVar, get_type_hints
 
 from msgspec import Struct, convert
 
-from rupex.families import packages, remedies
+from rupex.families import packages, remedies, third_parties
 from rupex.model import Judgement, RupexError, Severity
 
 GROUP: Final = "rupex.controls"
@@ -155,7 +154,7 @@ def all_controls() -> dict[str, Control]:
     """Every control by id, ours and those of third parties; one that refines another stands after it."""
     modules = [f"rupex.controls.{m.name}" for m in iter_modules([str(Path(__file__).parent)]) if m.name != "catalogue"]
     found: dict[str, Control] = {}
-    for module in [*map(import_module, modules), *(entry.load() for entry in entry_points(group=GROUP))]:
+    for module in [*map(import_module, modules), *(entry.load() for entry in third_parties(GROUP))]:
         for value in vars(module).values():
             declared = getattr(value, "control", None)
             if isinstance(declared, Control):

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from importlib import import_module
-from importlib.metadata import entry_points
 from pathlib import Path
 from pkgutil import iter_modules
 from typing import Final
 
+from rupex.families import GROUP, third_parties
 from rupex.model import RupexError
 from rupex.servers.contract import Family
 
-GROUP: Final = "rupex.servers"
 _SHARED: Final = "common"
 
 
@@ -21,7 +20,7 @@ def load_families() -> dict[str, Family]:
     for module in iter_modules([str(Path(__file__).parent)]):
         if module.ispkg and module.name != _SHARED:
             found[module.name] = import_module(f"rupex.servers.{module.name}").FAMILY
-    for entry in entry_points(group=GROUP):
+    for entry in third_parties(GROUP):
         found[entry.name] = entry.load()
     return found
 
