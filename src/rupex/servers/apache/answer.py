@@ -4,26 +4,32 @@ from __future__ import annotations
 
 import posixpath
 import re
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from rupex.model import Header, Provenance
 from rupex.servers.apache.exchange import Exchange, decoded
 from rupex.servers.apache.headers import headers_of
 from rupex.servers.apache.hosts import Listener, Virtual
-from rupex.servers.apache.load import last_of
+from rupex.servers.apache.load import LoadedConfig, last_of
 from rupex.servers.apache.process import MOST_INNER, Outcome
-from rupex.servers.apache.scopes import error_page
+from rupex.servers.apache.scopes import ScopeReader, error_page
 from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.apache.tls import speaks_tls
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Because, Request
 
-if TYPE_CHECKING:
-    from rupex.servers.apache.resolve import ApacheConfiguration
+
+class Resolved(Protocol):
+    """What a request is followed through: a resolved configuration."""
+
+    config: LoadedConfig
+    scopes: ScopeReader
+    listeners: list[Listener]
+    id_of: dict[tuple[int, str, int], str]
 
 
-def answer_request(configuration: ApacheConfiguration, request: Request) -> Answer | None:
+def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     """Follow ``request`` through the configuration; None when nothing listens there."""
     listener = _listener(configuration, request)
     if listener is None:
@@ -84,7 +90,7 @@ def answer_request(configuration: ApacheConfiguration, request: Request) -> Answ
 
 
 def _scope_of(
-    configuration: ApacheConfiguration, listener: Listener, virtual: Virtual, outcome: Outcome, exchange: Exchange
+    configuration: Resolved, listener: Listener, virtual: Virtual, outcome: Outcome, exchange: Exchange
 ) -> str:
     """The id of the narrowest scope that the path of a request lies in."""
     best = "any"
@@ -98,7 +104,7 @@ def _scope_of(
 
 
 def _headers(
-    configuration: ApacheConfiguration,
+    configuration: Resolved,
     virtual: Virtual,
     outcome: Outcome,
     exchange: Exchange,
@@ -139,7 +145,7 @@ def _headers(
 
 
 def _error_answer(
-    configuration: ApacheConfiguration, virtual: Virtual, context: Context, exchange: Exchange, status: int | None
+    configuration: Resolved, virtual: Virtual, context: Context, exchange: Exchange, status: int | None
 ) -> Outcome | None:
     """What the site's own page for an error answers, None where there is none. It meets rules like any other request, and may
     be redirected by them; a redirect of mod_alias leaves the first error as it was (both measured on 2.4.71)."""
@@ -173,7 +179,7 @@ def _place(listener: Listener, virtual: Virtual) -> Provenance:
     return listener.listen.directive.provenance() if virtual.section is None else virtual.section.provenance()
 
 
-def _listener(configuration: ApacheConfiguration, request: Request) -> Listener | None:
+def _listener(configuration: Resolved, request: Request) -> Listener | None:
     """The listener of the request's address and port: that of the address itself, else of every address."""
     found = [listener for listener in configuration.listeners if listener.port == request.port]
     if request.address is not None:

@@ -3,25 +3,35 @@
 from __future__ import annotations
 
 import posixpath
-from typing import TYPE_CHECKING, Final
+from typing import Final, Protocol
 from urllib.parse import unquote
 
 from rupex.model import Header
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.contract import Answer, Because, Request
+from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.listeners import Listener, Virtual
 from rupex.servers.nginx.locations import scope_identity
 from rupex.servers.nginx.process import Outcome
+from rupex.servers.nginx.scopes import ScopeReader
+from rupex.servers.nginx.tls import TlsResolver
 from rupex.servers.nginx.variables import Exchange
-
-if TYPE_CHECKING:
-    from rupex.servers.nginx.resolve import NginxConfiguration
 
 _PLAIN_TO_TLS: Final = 497
 """nginx's own number for a plain request to a TLS listener; what is sent is 400, unless an error page takes it."""
 
 
-def answer_request(configuration: NginxConfiguration, request: Request) -> Answer | None:
+class Resolved(Protocol):
+    """What a request is followed through: a resolved configuration."""
+
+    http: Block
+    tls: TlsResolver
+    scopes: ScopeReader
+    listeners: dict[tuple[str, int | None, bool], Listener]
+    id_of: dict[tuple[int, tuple[str, int | None, bool]], str]
+
+
+def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     """Follow ``request`` through the configuration; None when nothing listens there."""
     listener = _listener(configuration, request)
     if listener is None or listener.default is None:
@@ -85,7 +95,7 @@ def _explain_outcome(outcome: Outcome, virtual: Virtual, why: list[Because]) -> 
 
 
 def _headers(
-    configuration: NginxConfiguration, outcome: Outcome, exchange: Exchange, status: int | None, why: list[Because]
+    configuration: Resolved, outcome: Outcome, exchange: Exchange, status: int | None, why: list[Because]
 ) -> tuple[list[tuple[str, str]], str | None]:
     """The headers of the answer, filled in for this request; and why one of them could not be."""
     sent, dropped = configuration.scopes.headers.of(outcome.chain)
@@ -115,7 +125,7 @@ def _why_not(header: Header) -> str:
     return f"it goes with {', '.join(map(str, header.on))} only" if header.on != "all" else "it does not apply"
 
 
-def _listener(configuration: NginxConfiguration, request: Request) -> Listener | None:
+def _listener(configuration: Resolved, request: Request) -> Listener | None:
     """The listener of the request's address and port: the address itself, else the one for every address."""
     every = "0.0.0.0"  # noqa: S104  nginx's own spelling
     found = [
@@ -145,7 +155,7 @@ def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why:
         )
 
 
-def _exchange(configuration: NginxConfiguration, listener: Listener, virtual: Virtual, request: Request) -> Exchange:
+def _exchange(configuration: Resolved, listener: Listener, virtual: Virtual, request: Request) -> Exchange:
     path = request.path or "/"
     sent = path + (f"?{request.query}" if request.query is not None else "")
     usual = 443 if request.scheme == "https" else 80

@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Iterator
+from typing import Protocol
 
+from rupex.model import Header
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Because, Request
 from rupex.servers.tomcat.paths import normalise
-from rupex.servers.tomcat.process import address_of, port_of
+from rupex.servers.tomcat.process import Member, Processor, address_of, port_of
 from rupex.servers.tomcat.syntax import Element
 
-if TYPE_CHECKING:
-    from rupex.servers.tomcat.resolve import TomcatConfiguration
+
+class Resolved(Protocol):
+    """What a request is followed through: a resolved configuration."""
+
+    members: list[Member]
+    processor: Processor
+
+    def server_headers(self, connector: Element) -> Iterator[Header]: ...
 
 
-def answer_request(configuration: TomcatConfiguration, request: Request) -> Answer | None:
+def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     """Follow a request: the connector of its port, the host of its name, the application of its path."""
     here = [m for m in configuration.members if port_of(m.connector) == request.port]
     if request.address is not None:
