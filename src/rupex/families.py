@@ -140,11 +140,20 @@ def facts_of(family: str | None) -> FamilyFacts:
     return next((facts for facts in all_facts() if facts.name == family), FamilyFacts(name=family or ""))
 
 
-@cache
 def remedies(family: str) -> Mapping[str, str]:
     """What to change in the words of ``family``, by control."""
+    return _remedies(family).get("controls", {})
+
+
+def blocks(family: str) -> Mapping[str, str]:
+    """Blocks to paste in the language of ``family``, by the kind of change (:mod:`rupex.model.change`)."""
+    return _remedies(family).get("blocks", {})
+
+
+@cache
+def _remedies(family: str) -> Mapping[str, Mapping[str, str]]:
     folder = packages().get(family)
     table = None if folder is None else folder.joinpath("remedies.toml")
     if table is None or not table.is_file():
         return {}
-    return msgspec.toml.decode(table.read_bytes(), type=dict[str, dict[str, str]]).get("controls", {})
+    return msgspec.toml.decode(table.read_bytes(), type=dict[str, dict[str, str]])

@@ -10,6 +10,7 @@ from rupex.audit.findings import Findings, tally_of
 from rupex.audit.score import Tally, lost_points, repaired, score, value_of
 from rupex.audit.steps import first_steps
 from rupex.baseline import Baseline, Rule, Waivers
+from rupex.controls import Control
 from rupex.documents.redaction import redacted
 from rupex.documents.run import (
     CeilingInDoubt,
@@ -25,7 +26,7 @@ from rupex.documents.run import (
     WaiverUsed,
     by_finding,
 )
-from rupex.model import Certificate, CertificateFile, Host, lifetime_days
+from rupex.model import Certificate, CertificateFile, Endpoint, Host, lifetime_days
 from rupex.model.judgement import worst_verdict
 
 _NAMES_SHOWN: Final = 200
@@ -40,6 +41,8 @@ def host_document(host: Host, baseline: Baseline, findings: Mapping[str, Finding
     value = result.value or 0.0
     families = tuple(dict.fromkeys(source.family for source in host.sources if source.family))
     ceiling, doubt = result.ceiling, result.low_ceiling
+    endpoints = {endpoint.id: endpoint for endpoint in host.endpoints}
+    endpoints |= {group.model.id: group.outline(group.instances[0]) for group in host.groups}
     return HostDocument(
         name=host.name,
         sources=host.sources,
@@ -50,7 +53,7 @@ def host_document(host: Host, baseline: Baseline, findings: Mapping[str, Finding
         ),
         endpoints=(),
         checks=tuple(
-            _check(rule, found, tally, tallies, value, families)
+            _check(rule, found, tally, tallies, value, families, endpoints)
             for (rule, found), tally in zip(rules, tallies, strict=True)
         ),
         steps=tuple(first_steps(tallies)),
@@ -73,7 +76,13 @@ def _certificate(file: CertificateFile, leaf: Certificate) -> CertificateSeen:
 
 
 def _check(
-    rule: Rule, findings: Findings, tally: Tally, tallies: list[Tally], value: float, families: tuple[str, ...]
+    rule: Rule,
+    findings: Findings,
+    tally: Tally,
+    tallies: list[Tally],
+    value: float,
+    families: tuple[str, ...],
+    endpoints: Mapping[str, Endpoint],
 ) -> CheckDocument:
     control, counts = rule.control, findings.counts
     known = tally.places - tally.unknown
@@ -95,8 +104,30 @@ def _check(
         counts=Counts(counts["pass"], counts["fail"], counts["unknown"], counts["exempt"], counts["waived"]),
         places=by_finding(findings.places),
         holds=tally.ceiling,
+        block=_block(control, findings, families, endpoints),
+        effort=None if control.change is None else control.change.effort,
         parameters=rule.plain_parameters(),
     )
+
+
+def _block(control: Control, findings: Findings, families: tuple[str, ...], endpoints: Mapping[str, Endpoint]) -> str:
+    """What to paste at the first place that fails, with the names, port and files of its endpoint."""
+    place = next((place for place in findings.places if place.verdict == "fail" and not place.folded), None)
+    if place is None:
+        return ""
+    endpoint = endpoints.get(place.endpoint or "")
+    if endpoint is None:
+        return control.block_for(families[0] if families else None, {"file": place.file} if place.file else {})
+    uses = endpoint.tls.certificates if endpoint.tls is not None else endpoint.unused_certificates
+    facts = {
+        "names": " ".join(endpoint.names),
+        "name": endpoint.names[0] if endpoint.names else "",
+        "port": "" if endpoint.port is None else str(endpoint.port),
+        "certificate": next((f"/{use.certificate}" for use in uses if use.certificate), ""),
+        "key": next((f"/{use.key}" for use in uses if use.key), ""),
+        "path": (place.scope or "").partition(":")[2],
+    }
+    return redacted(control.block_for(endpoint.family, {name: value for name, value in facts.items() if value}))
 
 
 def waivers_used(waivers: Waivers, hosts: Iterable[HostDocument], now: datetime) -> WaiversUsed:

@@ -72,6 +72,9 @@ def _show_control(arguments: argparse.Namespace) -> int:
         if control.id in remedies(family):
             page.entry("change", f"{family}: {remedies(family)[control.id]}", indent=2)
     page.entry("change", control.remedy, indent=2)
+    for family in packages():
+        for line in control.block_for(family, {}).splitlines():
+            page.entry(family, line, indent=2)
     example = examples().get(control.id)
     if example is not None:
         where = {

@@ -11,8 +11,9 @@ from typing import Any, Final, Literal, TypeVar, get_type_hints
 
 from msgspec import Struct, convert
 
-from rupex.families import packages, remedies, third_parties
+from rupex.families import blocks, packages, remedies, third_parties
 from rupex.model import Judgement, RupexError, Severity
+from rupex.model.change import Change, filled
 
 GROUP: Final = "rupex.controls"
 
@@ -47,6 +48,7 @@ class Control(Struct, frozen=True):
     :class:`~rupex.model.KnownCertificates` where it asks for them, then its parameters by keyword, and ``now`` where it asks for
     that.
     ``parameters``: their types, by name.
+    ``change``: the change that satisfies it; None where none of those that are known does.
     ``remedy``: what to change, in words that hold for any server; a family may have its own.
     ``only``: the transport to which it applies.
     ``local_exempt``: endpoints reached from the machine itself alone are exempt.
@@ -82,6 +84,7 @@ class Control(Struct, frozen=True):
     both_sides: bool = False
     reads_names: bool = False
     any_protocol: bool | None = None
+    change: Change | None = None
 
     @property
     def is_foreign(self) -> bool:
@@ -109,6 +112,12 @@ class Control(Struct, frozen=True):
         """What to change, in the words of the given families; its own text for those that say nothing of it."""
         return " ".join(dict.fromkeys(remedies(family).get(self.id, self.remedy) for family in families)) or self.remedy
 
+    def block_for(self, family: str | None, known: Mapping[str, str]) -> str:
+        """The block to paste that makes its change in the language of ``family``, with what is ``known`` of the host; empty for a
+        control without a change, and where the family has no block for it."""
+        block = "" if self.change is None or family is None else blocks(family).get(self.change.kind, "")
+        return filled(block.strip("\n"), {**known, **(self.change.arguments if self.change is not None else {})})
+
 
 def control(
     id: str,  # noqa: A002  the word of the catalogue
@@ -129,6 +138,7 @@ def control(
     both_sides: bool = False,
     reads_names: bool = False,
     any_protocol: bool | None = None,
+    change: Change | None = None,
 ) -> Callable[[F], F]:
     """Make a function a control. Its keyword-only arguments are its parameters, set by the baseline."""
 
@@ -142,7 +152,7 @@ def control(
             id, title, place, severity, why, references, remedy, judge,
             {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
             "now" in wanted, "host" in annotations, "Tls" in annotations.values(), "KnownCertificates" in annotations.values(),
-            cwe, only, local_exempt, refines, evidence, refusing, control_ports, both_sides, reads_names, any_protocol,
+            cwe, only, local_exempt, refines, evidence, refusing, control_ports, both_sides, reads_names, any_protocol, change,
         )  # fmt: skip
         return judge
 

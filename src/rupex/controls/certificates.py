@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from rupex.controls.catalogue import control
 from rupex.http.names import covers
 from rupex.model import EXEMPT, PASS, CertificateFile, Endpoint, Fail, Host, Judgement, KnownCertificates, Pass, Unknown
+from rupex.model.change import Change
 
 
 @control(
@@ -18,6 +19,7 @@ from rupex.model import EXEMPT, PASS, CertificateFile, Endpoint, Fail, Host, Jud
     references=("RFC 5280 4.1.2.5",),
     cwe=("CWE-324",),
     evidence=("files", "wire"),
+    change=Change("certificate", {"what": "valid now"}),
     remedy="Put a certificate in place that is valid now, and reload the server.",
 )
 def dates(certificate: CertificateFile, *, now: datetime) -> Judgement:
@@ -41,6 +43,7 @@ def dates(certificate: CertificateFile, *, now: datetime) -> Judgement:
     cwe=("CWE-324",),
     refines="cert.dates",
     evidence=("files", "wire"),
+    change=Change("certificate", {"what": "anew"}),
     remedy="Renew it now, and have a scheduled job renew it and reload the server.",
 )
 def expiry(certificate: CertificateFile, host: Host, *, now: datetime, days: int, lifetime_share: float) -> Judgement:
@@ -72,6 +75,7 @@ def _day(moment: datetime) -> str:
     cwe=("CWE-297",),
     only="tls",
     evidence=("config", "files", "wire"),
+    change=Change("certificate", {"what": "for all names served"}),
     remedy="Get a certificate for all names served, or stop serving the name here.",
 )
 def names(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
@@ -113,6 +117,7 @@ def _wanted(name: str) -> tuple[str, ...]:
     why="With a foreign key the server refuses to start, at the next restart and not before.",
     references=("operational: a server cannot prove a certificate whose key it has not",),
     evidence=("files",),
+    change=Change("certificate", {"what": "for the key that is configured"}),
     remedy="Configure the key that was made for this certificate.",
 )
 def key_match(certificate: CertificateFile) -> Judgement:
@@ -146,6 +151,7 @@ def key_match(certificate: CertificateFile) -> Judgement:
     references=("BR 6.1.5", "SP 800-57 Part 1 5.6.1"),
     cwe=("CWE-326",),
     evidence=("files", "wire"),
+    change=Change("key"),
     remedy="Make a new key, ECDSA P-256 or RSA with 2048 bits or more, and have a certificate issued for it.",
 )
 def key_strength(certificate: CertificateFile, *, rsa_bits: int, ec_bits: int) -> Judgement:
@@ -175,6 +181,7 @@ def key_strength(certificate: CertificateFile, *, rsa_bits: int, ec_bits: int) -
     references=("RFC 8446 4.4.2.4", "BR 7.1.3.2"),
     cwe=("CWE-328",),
     evidence=("files", "wire"),
+    change=Change("certificate", {"what": "signed with SHA-256 or better"}),
     remedy="Have the certificate issued anew; every authority signs with SHA-256 or better today.",
 )
 def digest(certificate: CertificateFile, *, weak: tuple[str, ...]) -> Judgement:
@@ -197,6 +204,7 @@ def digest(certificate: CertificateFile, *, weak: tuple[str, ...]) -> Judgement:
     cwe=("CWE-299",),
     only="tls",
     evidence=("config", "files", "wire"),
+    change=Change("stapling"),
     remedy="Switch stapling on.",
 )
 def stapling(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
@@ -225,6 +233,7 @@ def stapling(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
     severity="medium",
     why="A key that two owners have is lost when either loses it, and neither can replace it alone.",
     references=("operational: whoever answers for a host answers for its key",),
+    change=Change("key"),
     remedy="Make a key of its own for each owner, and have its certificate issued anew.",
 )
 def key_shared(host: Host) -> Judgement:

@@ -8,6 +8,7 @@ from rupex.controls.catalogue import control
 from rupex.http import cookies
 from rupex.http.cookies import Cookie
 from rupex.model import EXEMPT, Endpoint, Fail, Judgement, Pass, Scope
+from rupex.model.change import Change
 
 
 def _each(scope: Scope, problem_of: Callable[[Cookie], str | None]) -> Judgement:
@@ -28,6 +29,7 @@ def _each(scope: Scope, problem_of: Callable[[Cookie], str | None]) -> Judgement
     "cookie.secure", title="Cookies go over TLS only", place="scope", severity="medium",
     why="Without Secure the browser sends it in clear with the first plain request, and anybody can take it.",
     references=("RFC 6265 4.1.2.5",), cwe=("CWE-614",),
+    change=Change("cookie-flags", {"flags": "Secure"}),
     remedy="Add Secure to the cookie.",
 )  # fmt: skip
 def secure(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -38,6 +40,7 @@ def secure(endpoint: Endpoint, scope: Scope) -> Judgement:
     "cookie.httponly", title="Scripts cannot read cookies", place="scope", severity="medium",
     why="Script that gets into a page takes every cookie that script may read.",
     references=("RFC 6265 4.1.2.6",), cwe=("CWE-1004",),
+    change=Change("cookie-flags", {"flags": "HttpOnly"}),
     remedy="Add HttpOnly to the cookie.",
 )  # fmt: skip
 def http_only(endpoint: Endpoint, scope: Scope, *, read_by_script: tuple[str, ...]) -> Judgement:
@@ -51,6 +54,7 @@ def http_only(endpoint: Endpoint, scope: Scope, *, read_by_script: tuple[str, ..
     "cookie.samesite", title="Cookies say which sites they go along from", place="scope", severity="low",
     why="A cookie that goes along from every site lets every site act in the visitor's name.",
     references=("RFC 6265bis 4.1.2.7",), cwe=("CWE-1275",),
+    change=Change("cookie-flags", {"flags": "SameSite=Lax"}),
     remedy="Add SameSite=Lax, or Strict.",
 )  # fmt: skip
 def same_site(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -68,6 +72,7 @@ def same_site(endpoint: Endpoint, scope: Scope) -> Judgement:
     "cookie.prefix", title="Cookie prefixes keep what they promise", place="scope", severity="low",
     why="Browsers refuse a cookie whose prefix promises what its attributes do not keep.",
     references=("RFC 6265bis 4.1.3",), cwe=("CWE-1275",),
+    change=Change("application"),
     remedy="Give __Host- cookies Secure and Path=/ and no Domain, and __Secure- cookies Secure.",
 )  # fmt: skip
 def prefix(endpoint: Endpoint, scope: Scope) -> Judgement:

@@ -10,6 +10,7 @@ from rupex.controls.catalogue import control
 from rupex.families import facts_of
 from rupex.http.urls import split_url
 from rupex.model import EXEMPT, Endpoint, Fail, Host, Judgement, Pass, Predicted, Scope, Unknown
+from rupex.model.change import Change
 
 _PRODUCT = re.compile(r"[A-Za-z][\w.-]*")
 _SHOWN: Final = 4
@@ -101,6 +102,7 @@ def _difference(told: tuple[str, ...], seen: tuple[str, ...]) -> str:
     only="tls",
     refusing=True,
     both_sides=True,
+    change=Change("reload"),
     remedy="Test the configuration, reload the server, and look again past every cache.",
 )
 def drift_tls(endpoint: Endpoint, host: Host) -> Judgement:
@@ -134,6 +136,7 @@ def drift_tls(endpoint: Endpoint, host: Host) -> Judgement:
     references=("operational: renewal is done when the new certificate is served",),
     only="tls",
     both_sides=True,
+    change=Change("reload"),
     remedy="Test the configuration, reload the server, and look again past every cache.",
 )
 def drift_certificate(endpoint: Endpoint, host: Host) -> Judgement:
@@ -169,6 +172,7 @@ def drift_certificate(endpoint: Endpoint, host: Host) -> Judgement:
     references=("operational: prove every change from outside",),
     only="plain",
     both_sides=True,
+    change=Change("reload"),
     remedy="Test the configuration, reload the server, and look again past every cache.",
 )
 def drift_redirect(endpoint: Endpoint, host: Host) -> Judgement:
@@ -227,6 +231,7 @@ def _origin(url: str) -> str:
     references=("operational: prove every change from outside",),
     only="tls",
     both_sides=True,
+    change=Change("reload"),
     remedy="Test the configuration, reload the server, and look again past every cache.",
 )
 def drift_headers(endpoint: Endpoint, scope: Scope, host: Host, *, names: frozenset[str]) -> Judgement:

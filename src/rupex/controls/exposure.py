@@ -8,6 +8,7 @@ from rupex.controls.catalogue import control
 from rupex.http.product import tells_inside, tells_version
 from rupex.http.urls import split_url
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Unknown
+from rupex.model.change import Change
 
 
 @control(
@@ -18,6 +19,7 @@ from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Scope, Un
     why="A version spares whoever looks for hosts with a known fault the work of trying.",
     references=("RFC 9110 10.2.4",),
     cwe=("CWE-497",),
+    change=Change("hide-version"),
     remedy="Send the Server header without a version.",
 )
 def version(endpoint: Endpoint) -> Judgement:
@@ -41,6 +43,7 @@ def version(endpoint: Endpoint) -> Judgement:
     why="A listing shows what nobody linked: backups, drafts, exports.",
     references=("operational: what is not linked is not meant to be found",),
     cwe=("CWE-548",),
+    change=Change("no-listing"),
     remedy="Switch directory listing off.",
 )
 def listing(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -65,6 +68,7 @@ def listing(endpoint: Endpoint, scope: Scope) -> Judgement:
     why="A name narrows the search for a known fault; a strict baseline tells none.",
     references=("operational: what is not told need not be guessed",),
     cwe=("CWE-497",),
+    change=Change("hide-product"),
     remedy="Send no Server header, or one that names nothing.",
 )
 def product(endpoint: Endpoint) -> Judgement:
@@ -85,6 +89,7 @@ def product(endpoint: Endpoint) -> Judgement:
     why="It tells whoever looks for a known fault where to look.",
     references=("operational: RFC 9110 10.2.4 warns of the same for Server",),
     cwe=("CWE-497",),
+    change=Change("remove-header"),
     remedy="Take the header out of the upstream's answers.",
 )
 def technology(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) -> Judgement:
@@ -106,6 +111,7 @@ def technology(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) ->
     why="A version, a path or a stack trace in an error page is a map for whoever provokes errors.",
     references=("operational: errors are for the log",),
     cwe=("CWE-209",),
+    change=Change("plain-error-pages"),
     remedy="Show error pages of your own, without version, path or trace.",
 )
 def error_page(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -148,6 +154,7 @@ def _closed(endpoint: Endpoint, scope: Scope, what: str) -> Judgement:
     why="They tell how busy the server is, who is on it and what is asked for.",
     references=("operational: it is for the people who run the server",),
     cwe=("CWE-200",),
+    change=Change("restrict-path"),
     remedy="Let only your own addresses see it.",
 )
 def status_page(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> Judgement:
@@ -164,6 +171,7 @@ def status_page(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> 
     why="A management page open to all is one password, or one fault, away from the whole host.",
     references=("operational: least privilege",),
     cwe=("CWE-306",),
+    change=Change("restrict-path"),
     remedy="Let only your own addresses reach it, and ask for more than a password.",
 )
 def admin(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> Judgement:
@@ -180,6 +188,7 @@ def admin(endpoint: Endpoint, scope: Scope, *, paths: tuple[str, ...]) -> Judgem
     why="A version-control folder or a dump gives away the source, its history and its passwords.",
     references=("operational: what lies under the document root is served",),
     cwe=("CWE-538",),
+    change=Change("refuse-paths"),
     remedy="Take the files out of the document root, and refuse such names.",
 )
 def files(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -201,6 +210,7 @@ def files(endpoint: Endpoint, scope: Scope) -> Judgement:
     why="It sends back the request with everything that a browser or proxy added to it.",
     references=("RFC 9110 9.3.8",),
     cwe=("CWE-200",),
+    change=Change("refuse-trace"),
     remedy="Switch the TRACE method off.",
 )
 def trace(endpoint: Endpoint) -> Judgement:
@@ -223,6 +233,7 @@ def trace(endpoint: Endpoint) -> Judgement:
     why="An inode tells servers behind one address apart, and helps with faults of network file systems.",
     references=("operational: a tag needs no more than time and size",),
     cwe=("CWE-200",),
+    change=Change("no-inode-etags"),
     remedy="Make the ETag from time and size only.",
 )
 def etag(endpoint: Endpoint) -> Judgement:

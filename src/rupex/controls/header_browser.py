@@ -10,6 +10,7 @@ from rupex.controls.catalogue import control
 from rupex.http import csp
 from rupex.http.policies import LEAKING_REFERRERS, effective_referrer, parse_permissions
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Header, Judgement, Pass, Scope, Unknown
+from rupex.model.change import Change
 
 
 @control(
@@ -21,6 +22,7 @@ from rupex.model import EXEMPT, PASS, Endpoint, Fail, Header, Judgement, Pass, S
     references=("Fetch standard, X-Content-Type-Options",),
     cwe=("CWE-693",),
     only="tls",
+    change=Change("set-header", {"header": "X-Content-Type-Options", "value": "nosniff"}),
     remedy="Send X-Content-Type-Options: nosniff.",
 )
 def sniffing(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -46,6 +48,7 @@ def sniffing(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("CSP Level 3, frame-ancestors", "RFC 7034"),
     cwe=("CWE-1021",),
     only="tls",
+    change=Change("set-header", {"header": "X-Frame-Options", "value": "SAMEORIGIN"}),
     remedy="Send Content-Security-Policy with frame-ancestors, or X-Frame-Options: SAMEORIGIN.",
 )
 def framing(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -101,6 +104,7 @@ def _contradiction(ancestors: tuple[str, ...], options: list[Header]) -> str | N
     references=("Referrer Policy 8.1",),
     cwe=("CWE-200",),
     only="tls",
+    change=Change("set-header", {"header": "Referrer-Policy", "value": "strict-origin-when-cross-origin"}),
     remedy="Send Referrer-Policy: strict-origin-when-cross-origin, or a stricter one.",
 )
 def referrer(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -133,6 +137,7 @@ def referrer(endpoint: Endpoint, scope: Scope) -> Judgement:
     cwe=("CWE-693",),
     only="tls",
     reads_names=True,
+    change=Change("set-header", {"header": "Permissions-Policy", "value": "camera=(), microphone=(), geolocation=()"}),
     remedy=(
         "Send Permissions-Policy: camera=(), microphone=(), geolocation=(); where a site needs one, name "
         "the site in parameters.exceptions, or waive it."
@@ -180,6 +185,7 @@ def _granted_on_purpose(names: tuple[str, ...], exceptions: Mapping[str, tuple[s
     references=("HTML standard 7.1.3", "Fetch standard 3.7"),
     cwe=("CWE-346",),
     only="tls",
+    change=Change("set-header", {"header": "Cross-Origin-Opener-Policy", "value": "same-origin"}),
     remedy="Send Cross-Origin-Opener-Policy: same-origin and Cross-Origin-Resource-Policy: same-origin.",
 )
 def isolation(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) -> Judgement:
@@ -209,6 +215,7 @@ def isolation(endpoint: Endpoint, scope: Scope, *, headers: tuple[str, ...]) -> 
     why="A dropped header protects nobody, and two of them have done harm.",
     references=("operational: browsers removed them between 2018 and 2022",),
     only="tls",
+    change=Change("remove-header"),
     remedy="Take the header out; a content security policy does what it was meant for.",
 )
 def obsolete(endpoint: Endpoint, scope: Scope) -> Judgement:

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Final
 
 from rupex.controls._answers import headers_sent, missing
 from rupex.controls.catalogue import control
 from rupex.http import csp
 from rupex.http.csp import CspPolicy
 from rupex.model import EXEMPT, Endpoint, Fail, Header, Judgement, Pass, Scope
+from rupex.model.change import Change
+
+_BASE: Final = "default-src 'self'; object-src 'none'; base-uri 'self'"
 
 
 @control(
@@ -20,6 +24,13 @@ from rupex.model import EXEMPT, Endpoint, Fail, Header, Judgement, Pass, Scope
     references=("CSP Level 3",),
     cwe=("CWE-693",),
     only="tls",
+    change=Change(
+        "set-header",
+        {
+            "header": "Content-Security-Policy-Report-Only",
+            "value": _BASE,
+        },
+    ),
     remedy=(
         "Send Content-Security-Policy: default-src 'self'; object-src 'none'; base-uri 'self' (try it "
         "report-only first)."
@@ -70,6 +81,13 @@ def _best(scope: Scope, problem_of: Callable[[CspPolicy], str | None]) -> Judgem
     cwe=("CWE-693",),
     only="tls",
     refines="header.csp",
+    change=Change(
+        "set-header",
+        {
+            "header": "Content-Security-Policy-Report-Only",
+            "value": f"script-src 'self'; {_BASE}",
+        },
+    ),
     remedy=(
         "Give script-src nonces or hashes with 'strict-dynamic', or a list of hosts without "
         "'unsafe-inline' and 'unsafe-eval'."
@@ -95,6 +113,13 @@ def policy_scripts(endpoint: Endpoint, scope: Scope) -> Judgement:
     cwe=("CWE-693",),
     only="tls",
     refines="header.csp",
+    change=Change(
+        "set-header",
+        {
+            "header": "Content-Security-Policy-Report-Only",
+            "value": _BASE,
+        },
+    ),
     remedy="Add object-src 'none'; base-uri 'self' to the policy.",
 )
 def policy_base(endpoint: Endpoint, scope: Scope) -> Judgement:

@@ -10,6 +10,7 @@ from rupex.http import hsts
 from rupex.http.hsts import HstsPolicy
 from rupex.http.names import is_address
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Header, Judgement, Pass, Scope, Unknown
+from rupex.model.change import Change
 
 
 def _days(count: int) -> str:
@@ -26,6 +27,7 @@ def _days(count: int) -> str:
     cwe=("CWE-319",),
     only="tls",
     local_exempt=True,
+    change=Change("set-header", {"header": "Strict-Transport-Security", "value": "max-age=31536000"}),
     remedy="Send Strict-Transport-Security: max-age=31536000 with every answer over TLS.",
 )
 def hsts_lifetime(endpoint: Endpoint, scope: Scope, *, minimum_days: int, short_days: int) -> Judgement:
@@ -76,6 +78,9 @@ def _policy(endpoint: Endpoint, scope: Scope) -> tuple[HstsPolicy, Header] | Jud
     only="tls",
     local_exempt=True,
     refines="header.hsts",
+    change=Change(
+        "set-header", {"header": "Strict-Transport-Security", "value": "max-age=31536000; includeSubDomains"}
+    ),
     remedy="Add includeSubDomains, once every name below speaks TLS.",
 )
 def hsts_subdomains(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -97,6 +102,7 @@ def hsts_subdomains(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("RFC 6797 7.2",),
     only="plain",
     local_exempt=True,
+    change=Change("remove-header", {"header": "Strict-Transport-Security"}),
     remedy="Send Strict-Transport-Security over TLS only.",
 )
 def hsts_plain(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -117,6 +123,9 @@ def hsts_plain(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("operational: a year, includeSubDomains and a redirect on the same host are asked of listed names",),
     only="tls",
     local_exempt=True,
+    change=Change(
+        "set-header", {"header": "Strict-Transport-Security", "value": "max-age=31536000; includeSubDomains; preload"}
+    ),
     remedy="Send max-age=31536000; includeSubDomains; preload, or leave preload out.",
 )
 def hsts_preload(endpoint: Endpoint, scope: Scope, *, minimum_days: int) -> Judgement:

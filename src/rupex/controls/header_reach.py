@@ -7,6 +7,7 @@ from typing import Final
 from rupex.controls._answers import answer_status
 from rupex.controls.catalogue import control
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Header, Judgement, Scope, Unknown
+from rupex.model.change import Change
 
 _SINGLE: Final = frozenset(
     {
@@ -44,6 +45,7 @@ def _site(endpoint: Endpoint, names: frozenset[str]) -> dict[str, Header]:
     references=("operational: a server adds headers by block and by status, and drops them without a word",),
     cwe=("CWE-693",),
     only="tls",
+    change=Change("repeat-header"),
     remedy="Set the headers for every status, and again wherever a deeper block sets any.",
 )
 def everywhere(endpoint: Endpoint, scope: Scope, *, names: frozenset[str]) -> Judgement:
@@ -120,6 +122,7 @@ def effective(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("RFC 9110 5.3",),
     cwe=("CWE-436",),
     only="tls",
+    change=Change("remove-header"),
     remedy="Send the header once; take the other line out.",
 )
 def conflict(endpoint: Endpoint, scope: Scope) -> Judgement:

@@ -6,6 +6,7 @@ from typing import Final
 
 from rupex.controls.catalogue import control
 from rupex.model import EXEMPT, PASS, Audience, Fail, FileFacts, Host, Judgement, Pass, Unknown
+from rupex.model.change import Change
 
 _STICKY: Final = 0o1000
 """In a folder with this bit only a file's owner may rename it (chmod(1))."""
@@ -25,6 +26,7 @@ def _own_accounts(file: FileFacts, host: Host) -> set[str]:
     references=("operational: least privilege", "SP 800-57 Part 1 6.2.2.3"),
     cwe=("CWE-732",),
     evidence=("files",),
+    change=Change("file-mode", {"mode": "0600"}),
     remedy="chown root:root KEY && chmod 600 KEY; then treat the key as known to others: reissue and revoke.",
 )
 def key_mode(file: FileFacts, host: Host) -> Judgement:
@@ -52,6 +54,7 @@ def key_mode(file: FileFacts, host: Host) -> Judgement:
     references=("operational: least privilege",),
     cwe=("CWE-732",),
     evidence=("files",),
+    change=Change("file-owner", {"owner": "root"}),
     remedy="chown root KEY (or the server's own account, where it opens the key itself).",
 )
 def key_owner(file: FileFacts, host: Host) -> Judgement:
@@ -73,6 +76,7 @@ def key_owner(file: FileFacts, host: Host) -> Judgement:
     references=("operational: a mode can be too tight as well",),
     cwe=("CWE-280",),
     evidence=("files",),
+    change=Change("file-owner"),
     remedy="Give the account that opens the key the right to read it, by owner or by a group of its own.",
 )
 def key_reach(file: FileFacts, host: Host) -> Judgement:
@@ -101,6 +105,7 @@ def key_reach(file: FileFacts, host: Host) -> Judgement:
     references=("operational: path_resolution(7), renaming needs no right on the file",),
     cwe=("CWE-732",),
     evidence=("files",),
+    change=Change("file-mode", {"mode": "go-w"}),
     remedy="chown root FOLDER && chmod go-w FOLDER, for each folder on the way to the key.",
 )
 def key_folder(file: FileFacts, host: Host) -> Judgement:
@@ -168,6 +173,7 @@ def key_place(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgeme
     references=("operational: a backup of a secret is the secret",),
     cwe=("CWE-530",),
     evidence=("files",),
+    change=Change("remove-file"),
     remedy="Remove the copy; where others could read it, make a new key.",
 )
 def key_copies(file: FileFacts, host: Host, *, unfit: tuple[str, ...]) -> Judgement:
@@ -204,6 +210,7 @@ def _wider(copy: Audience | None, configured: Audience | None) -> str:
     references=("FIPS 186-5 A.1.1", "FIPS 186-5 A.1.3", "SP 800-56Br2 6.2"),
     cwe=("CWE-326",),
     evidence=("files",),
+    change=Change("key"),
     remedy="Make a new key with the crypto library's own tool, and have a certificate issued for it.",
 )
 def key_sound(file: FileFacts) -> Judgement:
@@ -225,6 +232,7 @@ def key_sound(file: FileFacts) -> Judgement:
     references=("operational: least privilege",),
     cwe=("CWE-732",),
     evidence=("files",),
+    change=Change("file-mode", {"mode": "go-w"}),
     remedy="chown root FILE && chmod go-w FILE, and the same for the folders on the way.",
 )
 def config_mode(file: FileFacts, host: Host, *, administrators: tuple[str, ...]) -> Judgement:
@@ -252,6 +260,7 @@ def config_mode(file: FileFacts, host: Host, *, administrators: tuple[str, ...])
     references=("operational: least privilege",),
     cwe=("CWE-732",),
     evidence=("files",),
+    change=Change("file-mode", {"mode": "go-w"}),
     remedy="chown root FILE && chmod go-w FILE, and the same for its folder; or move its lines into the configuration.",
 )
 def override_mode(file: FileFacts, host: Host) -> Judgement:
@@ -269,6 +278,7 @@ def override_mode(file: FileFacts, host: Host) -> Judgement:
     references=("operational: least privilege",),
     cwe=("CWE-732",),
     evidence=("files",),
+    change=Change("file-mode", {"mode": "go-w"}),
     remedy="chown root FOLDER && chmod go-w FOLDER; give uploads a folder of their own that runs nothing.",
 )
 def webroot_mode(file: FileFacts, host: Host) -> Judgement:

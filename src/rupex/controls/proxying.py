@@ -9,6 +9,7 @@ from typing import Literal
 
 from rupex.controls.catalogue import control
 from rupex.model import EXEMPT, PASS, Backend, Endpoint, Fail, Judgement, Pass, Scope, Unknown
+from rupex.model.change import Change
 from rupex.model.endpoint import is_loopback
 
 Where = Literal["local", "trusted", "private", "public", "unknown"]
@@ -46,6 +47,7 @@ def _leaving(backends: Iterable[Backend], trusted: tuple[str, ...]) -> list[tupl
     cwe=("CWE-319",),
     local_exempt=True,
     evidence=("config",),
+    change=Change("upstream-tls"),
     remedy="Speak TLS to the upstream, or move it to this machine.",
 )
 def upstream_tls(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[str, ...]) -> Judgement:
@@ -76,6 +78,7 @@ def upstream_tls(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[st
     cwe=("CWE-295",),
     local_exempt=True,
     evidence=("config",),
+    change=Change("verify-upstream"),
     remedy="Verify the upstream's certificate against an anchor of your own, and its name.",
 )
 def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple[str, ...]) -> Judgement:
@@ -103,6 +106,7 @@ def upstream_verify(endpoint: Endpoint, scope: Scope, *, trusted_networks: tuple
     references=("operational: requests are made in this host's name",),
     cwe=("CWE-441",),
     local_exempt=True,
+    change=Change("fixed-upstream"),
     remedy="Take the upstream from a fixed list, never from the request.",
 )
 def open_proxy(endpoint: Endpoint) -> Judgement:
@@ -135,6 +139,7 @@ def open_proxy(endpoint: Endpoint) -> Judgement:
     references=("operational: addresses decide on access, limits and logs",),
     cwe=("CWE-348",),
     evidence=("config",),
+    change=Change("trusted-peers"),
     remedy="Trust forwarded-for headers and PROXY protocol from your own proxies' addresses only.",
 )
 def client_address(endpoint: Endpoint, *, widest_prefix: int) -> Judgement:

@@ -7,6 +7,7 @@ from typing import Final
 from rupex.controls.catalogue import control
 from rupex.http.urls import Parts, split_url
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Judgement, Pass, Redirect, Scope, Unknown
+from rupex.model.change import Change
 
 ACME_CHALLENGE: Final = "/.well-known/acme-challenge"  # RFC 8555, 8.3: fetched over plain HTTP
 
@@ -40,6 +41,7 @@ def _redirected(scope: Scope, name: str | None) -> tuple[Redirect, Parts, Parts]
     cwe=("CWE-319",),
     only="plain",
     local_exempt=True,
+    change=Change("redirect"),
     remedy="Answer every plain request with a permanent redirect to the same URL on https.",
 )
 def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
@@ -69,6 +71,7 @@ def redirect_present(endpoint: Endpoint, scope: Scope, name: str | None) -> Judg
     only="plain",
     local_exempt=True,
     refines="redirect.present",
+    change=Change("redirect-status", {"status": "301"}),
     remedy="Redirect with status 301 or 308.",
 )
 def redirect_permanent(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
@@ -92,6 +95,7 @@ def redirect_permanent(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     only="plain",
     local_exempt=True,
     refines="redirect.present",
+    change=Change("redirect-host"),
     remedy="Redirect to https on the same host first, and only from there to another.",
 )
 def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
@@ -114,6 +118,7 @@ def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     only="plain",
     local_exempt=True,
     refines="redirect.present",
+    change=Change("redirect-host"),
     remedy="Keep path and query in the redirect's target.",
 )
 def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -> Judgement:
@@ -138,6 +143,7 @@ def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
     evidence=("wire",),
+    change=Change("redirect-host"),
     remedy="Redirect to https on the same host, and from there straight to where the content is.",
 )
 def redirect_hops(endpoint: Endpoint, *, most: int) -> Judgement:
@@ -177,6 +183,7 @@ def redirect_hops(endpoint: Endpoint, *, most: int) -> Judgement:
     references=("RFC 9110 7.4",),
     cwe=("CWE-601",),
     local_exempt=True,
+    change=Change("redirect-host"),
     remedy="Redirect to a fixed name where requests for unknown names are answered.",
 )
 def redirect_target(endpoint: Endpoint) -> Judgement:
@@ -201,6 +208,7 @@ def redirect_target(endpoint: Endpoint) -> Judgement:
     references=("operational: RFC 9112 11.1 describes response splitting",),
     cwe=("CWE-113",),
     local_exempt=True,
+    change=Change("redirect-host"),
     remedy="Write the request's path into headers only as it was sent, escaped.",
 )
 def redirect_injection(endpoint: Endpoint, scope: Scope) -> Judgement:

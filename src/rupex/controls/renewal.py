@@ -6,6 +6,7 @@ from datetime import datetime
 
 from rupex.controls.catalogue import control
 from rupex.model import EXEMPT, Fail, Host, Judgement, Life, Pass, Renewal, Unknown
+from rupex.model.change import Change
 
 
 def _brief(host: Host, days: int) -> list[Life]:
@@ -33,6 +34,7 @@ def _jobs(host: Host, days: int) -> tuple[Renewal, ...] | Judgement:
     references=("operational: people forget", "SP 1800-16"),
     cwe=("CWE-324",),
     evidence=("config", "files", "wire"),
+    change=Change("renewal-job"),
     remedy="Enable the client's timer (systemctl enable --now), or add a line for it to a cron table.",
 )
 def scheduled(host: Host, *, now: datetime, days: int) -> Judgement:
@@ -81,6 +83,7 @@ def _in_time(enabled: list[Renewal], lives: list[Life], now: datetime) -> Judgem
     cwe=("CWE-324",),
     refines="renewal.scheduled",
     evidence=("config", "files", "wire"),
+    change=Change("renewal-hook"),
     remedy="Give the client a hook that reloads the server after a renewal.",
 )
 def reload(host: Host, *, days: int) -> Judgement:

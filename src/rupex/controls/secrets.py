@@ -6,6 +6,7 @@ from typing import Final
 
 from rupex.controls.catalogue import control
 from rupex.model import EXEMPT, PASS, Fail, FileFacts, Judgement, Pass, Unknown
+from rupex.model.change import Change
 
 _LISTED: Final = 4
 
@@ -20,6 +21,7 @@ _LISTED: Final = 4
     references=("operational: a file is copied, a reference is not",),
     cwe=("CWE-256", "CWE-798"),
     evidence=("files",),
+    change=Change("move-secret"),
     remedy=(
         "Put a reference there (a secret of the container platform, a file of root's own with mode 0600 "
         "that is named), and have a new secret issued."
@@ -49,6 +51,7 @@ def plaintext(file: FileFacts) -> Judgement:
     references=("operational: a password that everybody knows is none",),
     cwe=("CWE-1392", "CWE-256"),
     evidence=("config", "files"),
+    change=Change("move-secret"),
     remedy="Give the store a password of its own, kept where only the server's account can read it.",
 )
 def keystore_password(file: FileFacts) -> Judgement:
@@ -75,6 +78,7 @@ def keystore_password(file: FileFacts) -> Judgement:
     references=("RFC 8555 11.1", "operational: least privilege"),
     cwe=("CWE-732",),
     evidence=("files",),
+    change=Change("file-mode", {"mode": "0600"}),
     remedy="chmod 600 FILE, owned by the account that runs the client.",
 )
 def acme_store(file: FileFacts) -> Judgement:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rupex.controls.catalogue import control
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Host, Judgement, Pass, Provenance, Scope, Unknown
+from rupex.model.change import Change
 from rupex.model.endpoint import is_loopback
 
 
@@ -16,6 +17,7 @@ from rupex.model.endpoint import is_loopback
     references=("operational: least privilege",),
     cwe=("CWE-250",),
     evidence=("config",),
+    change=Change("workers"),
     remedy="Run the workers under an account of their own.",
 )
 def account(host: Host) -> Judgement:
@@ -38,6 +40,7 @@ def account(host: Host) -> Judgement:
     references=("operational: what is not loaded cannot fail",),
     cwe=("CWE-1188",),
     evidence=("config",),
+    change=Change("unload-module"),
     remedy="Switch the module off.",
 )
 def modules(host: Host) -> Judgement:
@@ -61,6 +64,7 @@ def modules(host: Host) -> Judgement:
     references=("operational: what came with the package is known to everybody",),
     cwe=("CWE-1188", "CWE-1392"),
     evidence=("config", "wire"),
+    change=Change("disable-site"),
     remedy="Remove the sample application, account or page.",
 )
 def sample(host: Host) -> Judgement:
@@ -100,6 +104,7 @@ def listener(endpoint: Endpoint) -> Judgement:
     references=("operational: what is read at each request can be changed at any time",),
     cwe=("CWE-732",),
     evidence=("config",),
+    change=Change("no-overrides"),
     remedy="Switch per-directory override files off.",
 )
 def override(endpoint: Endpoint, scope: Scope) -> Judgement:
@@ -121,6 +126,7 @@ def override(endpoint: Endpoint, scope: Scope) -> Judgement:
     references=("operational: connections are few",),
     cwe=("CWE-400",),
     evidence=("config",),
+    change=Change("limits"),
     remedy="Limit the time for headers, bodies and idle connections, and the size of bodies.",
 )
 def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_seconds: int) -> Judgement:
@@ -150,6 +156,7 @@ def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_s
     why="A method that nobody uses is one that nobody tests.",
     references=("operational: the baseline lists them",),
     cwe=("CWE-650",),
+    change=Change("refuse-methods", {"methods": "GET HEAD POST"}),
     remedy="Refuse the other methods.",
 )
 def methods(endpoint: Endpoint, scope: Scope, *, allowed: tuple[str, ...]) -> Judgement:
@@ -177,6 +184,7 @@ def methods(endpoint: Endpoint, scope: Scope, *, allowed: tuple[str, ...]) -> Ju
     references=("operational: what listens and what is let in are set in two places",),
     cwe=("CWE-668",),
     evidence=("config", "files"),
+    change=Change("packet-filter"),
     remedy="Let in 443, and 80 for the redirect; bind back ends to loopback, or let in only the proxy's address.",
 )
 def firewall(host: Host, *, plain: tuple[int, ...]) -> Judgement:

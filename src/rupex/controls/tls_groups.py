@@ -7,6 +7,7 @@ from typing import Final
 from rupex.controls._lists import nothing_bad
 from rupex.controls.catalogue import control
 from rupex.model import Fail, Judgement, Pass, Tls, Unknown
+from rupex.model.change import Change
 from rupex.tls.groups import group_called
 from rupex.tls.signatures import scheme_called
 from rupex.tls.suites import suite_called
@@ -25,6 +26,7 @@ _GOOD_PRIMES: Final = frozenset(
     references=("RFC 9325 4.5", "SP 800-52r2 3.3.1"),
     cwe=("CWE-326",),
     only="tls",
+    change=Change("groups", {"groups": "X25519:prime256v1:secp384r1"}),
     remedy="Offer X25519, P-256 and P-384 only, and a hybrid group where the library has one.",
 )
 def group_strength(tls: Tls, *, minimum_bits: int) -> Judgement:
@@ -48,6 +50,7 @@ def group_strength(tls: Tls, *, minimum_bits: int) -> Judgement:
     references=("RFC 9325 4.1", "RFC 7919"),
     cwe=("CWE-326",),
     only="tls",
+    change=Change("dh-parameters", {"bits": "2048"}),
     remedy="Use an RFC 7919 group of 2048 bits or more, or no DHE suites.",
 )
 def group_dh(tls: Tls, *, minimum_bits: int) -> Judgement:
@@ -78,6 +81,7 @@ def group_dh(tls: Tls, *, minimum_bits: int) -> Judgement:
     references=("FIPS 203", "IANA TLS Supported Groups"),
     cwe=("CWE-327",),
     only="tls",
+    change=Change("groups", {"groups": "X25519MLKEM768:X25519:prime256v1"}),
     remedy="Offer X25519MLKEM768 first.",
 )
 def group_post_quantum(tls: Tls) -> Judgement:
@@ -98,6 +102,7 @@ def group_post_quantum(tls: Tls) -> Judgement:
     references=("RFC 9155",),
     cwe=("CWE-328",),
     only="tls",
+    change=Change("crypto-library"),
     remedy="Sign with SHA-256 or better only.",
 )
 def signature_digest(tls: Tls) -> Judgement:

@@ -7,6 +7,7 @@ from datetime import datetime
 from rupex.controls._lists import nothing_bad
 from rupex.controls.catalogue import control
 from rupex.model import PASS, Fail, Judgement, Pass, Setting, Tls, Unknown
+from rupex.model.change import Change
 from rupex.model.endpoint import ProtocolVersion
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
@@ -20,6 +21,7 @@ from rupex.tls.suites import PROTOCOL_VERSIONS
     references=("RFC 8996", "RFC 7568", "RFC 6176", "RFC 9325 3.1.1"),
     cwe=("CWE-327",),
     only="tls",
+    change=Change("protocol-versions", {"versions": "TLSv1.2 TLSv1.3"}),
     remedy="Enable TLS 1.2 and TLS 1.3 only.",
 )
 def protocol_floor(tls: Tls, *, floor: ProtocolVersion) -> Judgement:
@@ -41,6 +43,7 @@ def protocol_floor(tls: Tls, *, floor: ProtocolVersion) -> Judgement:
     references=("RFC 9325 3.1.1", "SP 800-52r2 3.1"),
     cwe=("CWE-327",),
     only="tls",
+    change=Change("protocol-versions", {"versions": "TLSv1.2 TLSv1.3"}),
     remedy="Enable TLS 1.3.",
 )
 def protocol_newest(tls: Tls, *, newest: ProtocolVersion) -> Judgement:
@@ -76,6 +79,7 @@ def _switch(setting: Setting[bool] | None, wanted: bool, message: str) -> Judgem
     references=("RFC 9325 3.3",),
     cwe=("CWE-310",),
     only="tls",
+    change=Change("compression"),
     remedy="Switch TLS compression off, or use a crypto library that has none.",
 )
 def compression(tls: Tls) -> Judgement:
@@ -91,6 +95,7 @@ def compression(tls: Tls) -> Judgement:
     references=("RFC 5746", "RFC 9325 3.5"),
     cwe=("CWE-310",),
     only="tls",
+    change=Change("crypto-library"),
     remedy="Use a crypto library that acknowledges renegotiation_info (OpenSSL 0.9.8m or newer).",
 )
 def renegotiation(tls: Tls) -> Judgement:
@@ -109,6 +114,7 @@ def renegotiation(tls: Tls) -> Judgement:
     references=("RFC 9325 3.5",),
     cwe=("CWE-400",),
     only="tls",
+    change=Change("renegotiation"),
     remedy="Refuse renegotiation that a client starts.",
 )
 def renegotiation_by_client(tls: Tls) -> Judgement:
@@ -127,6 +133,7 @@ def renegotiation_by_client(tls: Tls) -> Judgement:
     references=("RFC 7507", "RFC 8446 4.1.3"),
     cwe=("CWE-757",),
     only="tls",
+    change=Change("crypto-library"),
     remedy="Offer nothing older than TLS 1.2; or use a crypto library that knows TLS_FALLBACK_SCSV.",
 )
 def fallback_signal(tls: Tls) -> Judgement:
@@ -147,6 +154,7 @@ def fallback_signal(tls: Tls) -> Judgement:
     references=("RFC 7627", "RFC 9325 3.5"),
     cwe=("CWE-310",),
     only="tls",
+    change=Change("crypto-library"),
     remedy="Use a crypto library that knows it (OpenSSL 1.1.0 or newer).",
 )
 def master_secret(tls: Tls) -> Judgement:
@@ -165,6 +173,7 @@ def master_secret(tls: Tls) -> Judgement:
     references=("RFC 8446 8", "RFC 8470", "RFC 9325 3.10"),
     cwe=("CWE-294",),
     only="tls",
+    change=Change("early-data"),
     remedy="Switch 0-RTT off, or refuse requests that must not be replayed.",
 )
 def early_data(tls: Tls, *, allowed: bool) -> Judgement:
@@ -185,6 +194,7 @@ def early_data(tls: Tls, *, allowed: bool) -> Judgement:
     references=("RFC 9325 3.4", "RFC 9325 7.3"),
     cwe=("CWE-324",),
     only="tls",
+    change=Change("tickets"),
     remedy="Switch tickets off, or have their keys made anew each week.",
 )
 def tickets(tls: Tls, *, now: datetime, days: int) -> Judgement:
@@ -224,6 +234,7 @@ def tickets(tls: Tls, *, now: datetime, days: int) -> Judgement:
     references=("operational: RFC 8446 4.4.2.4 leaves the verdict to the server",),
     cwe=("CWE-295",),
     only="tls",
+    change=Change("client-certificates"),
     remedy="Verify client certificates against an anchor of your own.",
 )
 def client_certificate(tls: Tls) -> Judgement:
@@ -246,6 +257,7 @@ def client_certificate(tls: Tls) -> Judgement:
     references=("RFC 9113", "RFC 7301"),
     only="tls",
     any_protocol=False,
+    change=Change("alpn", {"protocols": "h2 http/1.1"}),
     remedy="Offer h2 by ALPN.",
 )
 def http2(tls: Tls) -> Judgement:

@@ -9,6 +9,7 @@ from typing import Final
 from rupex.controls._lists import nothing_bad
 from rupex.controls.catalogue import control
 from rupex.model import Fail, Judgement, Pass, Tls, Unknown
+from rupex.model.change import Change
 from rupex.tls.suites import CipherSuite, suite_called
 
 
@@ -72,7 +73,8 @@ def _is_not_aead(suite: CipherSuite) -> bool:
 @control(
     "tls.suite.unencrypted", title="No suite without encryption", place="endpoint", severity="critical", only="tls",
     why="With a NULL suite the connection looks like TLS and is in clear.",
-    references=("RFC 9325 4.1",), cwe=("CWE-327",), remedy="Offer only suites with forward secrecy and AEAD, without eNULL.",
+    references=("RFC 9325 4.1",), cwe=("CWE-327",), change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
+    remedy="Offer only suites with forward secrecy and AEAD, without eNULL.",
 )  # fmt: skip
 def suite_unencrypted(tls: Tls) -> Judgement:
     return _none(tls, _is_unencrypted, "do not encrypt")
@@ -82,6 +84,7 @@ def suite_unencrypted(tls: Tls) -> Judgement:
     "tls.suite.anonymous", title="No suite without authentication", place="endpoint", severity="critical", only="tls",
     why="Without authentication anybody on the way can be the server.",
     references=("RFC 5246 F.1.1.1",), cwe=("CWE-322",),
+    change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
     remedy="Offer only suites with forward secrecy and AEAD, without aNULL.",
 )  # fmt: skip
 def suite_anonymous(tls: Tls) -> Judgement:
@@ -92,6 +95,7 @@ def suite_anonymous(tls: Tls) -> Judgement:
     "tls.suite.export", title="No suite below 112 bits", place="endpoint", severity="critical", only="tls",
     why="Export and single DES keys are found by trying, in hours or less.",
     references=("RFC 9325 4.1",), cwe=("CWE-326",),
+    change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
     remedy="Offer only suites with forward secrecy and AEAD, without EXP, LOW and DES.",
 )  # fmt: skip
 def suite_export(tls: Tls) -> Judgement:
@@ -101,7 +105,8 @@ def suite_export(tls: Tls) -> Judgement:
 @control(
     "tls.suite.rc4", title="No RC4", place="endpoint", severity="high", only="tls",
     why="RC4's output is biased enough to recover cookies from repeated requests.",
-    references=("RFC 7465",), cwe=("CWE-327",), remedy="Offer only suites with forward secrecy and AEAD, without RC4.",
+    references=("RFC 7465",), cwe=("CWE-327",), change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
+    remedy="Offer only suites with forward secrecy and AEAD, without RC4.",
 )  # fmt: skip
 def suite_rc4(tls: Tls) -> Judgement:
     return _none(tls, _is_rc4, "use RC4")
@@ -111,6 +116,7 @@ def suite_rc4(tls: Tls) -> Judgement:
     "tls.suite.block64", title="No cipher with a 64-bit block", place="endpoint", severity="high", only="tls",
     why="After some gigabytes under one key, blocks repeat and tell about the text behind them.",
     references=("RFC 9325 4.1", "SP 800-131Ar2"), cwe=("CWE-327",),
+    change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
     remedy="Offer only suites with forward secrecy and AEAD, without 3DES and IDEA.",
 )  # fmt: skip
 def suite_block64(tls: Tls) -> Judgement:
@@ -120,7 +126,8 @@ def suite_block64(tls: Tls) -> Judgement:
 @control(
     "tls.suite.md5", title="No MD5 MAC", place="endpoint", severity="high", only="tls",
     why="MD5 is broken, and what still uses it is old in every other way.",
-    references=("RFC 6151 2",), cwe=("CWE-327",), remedy="Offer only suites with forward secrecy and AEAD, without MD5.",
+    references=("RFC 6151 2",), cwe=("CWE-327",), change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
+    remedy="Offer only suites with forward secrecy and AEAD, without MD5.",
 )  # fmt: skip
 def suite_md5(tls: Tls) -> Judgement:
     return _none(tls, _has_md5, "protect records with MD5")
@@ -129,7 +136,8 @@ def suite_md5(tls: Tls) -> Judgement:
 @control(
     "tls.suite.static-key", title="Every suite has forward secrecy", place="endpoint", severity="medium", only="tls",
     why="Without ephemeral keys, whoever gets the private key later reads everything recorded before.",
-    references=("RFC 9325 4.1",), cwe=("CWE-327",), remedy="Offer only suites with forward secrecy and AEAD, without kRSA.",
+    references=("RFC 9325 4.1",), cwe=("CWE-327",), change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
+    remedy="Offer only suites with forward secrecy and AEAD, without kRSA.",
 )  # fmt: skip
 def suite_static_key(tls: Tls) -> Judgement:
     return _none(tls, _is_static, "have no forward secrecy")
@@ -138,7 +146,8 @@ def suite_static_key(tls: Tls) -> Judgement:
 @control(
     "tls.suite.aead", title="Every TLS 1.2 suite is AEAD", place="endpoint", severity="medium", only="tls",
     why="CBC suites have leaked plain text through their padding again and again.",
-    references=("RFC 9325 4.2",), cwe=("CWE-327",), remedy="Offer only suites with forward secrecy and AEAD, without CBC.",
+    references=("RFC 9325 4.2",), cwe=("CWE-327",), change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
+    remedy="Offer only suites with forward secrecy and AEAD, without CBC.",
 )  # fmt: skip
 def suite_aead(tls: Tls) -> Judgement:
     return _none(tls, _is_not_aead, "are not AEAD")
@@ -148,6 +157,7 @@ def suite_aead(tls: Tls) -> Judgement:
     "tls.suite.order", title="The server prefers its best suites", place="endpoint", severity="low", only="tls",
     why="Left to the client, the order is that of the oldest client.",
     references=("RFC 9325 4.2.1",), cwe=("CWE-757",),
+    change=Change("suite-preference"),
     remedy="Let the server choose, suites with forward secrecy and AEAD first.",
 )  # fmt: skip
 def suite_order(tls: Tls) -> Judgement:
@@ -170,6 +180,7 @@ def suite_order(tls: Tls) -> Judgement:
     "tls.suite.http2", title="HTTP/2 does not meet a suite it prohibits", place="endpoint", severity="low", only="tls",
     why="A browser that gets one of them over HTTP/2 ends the connection.",
     references=("RFC 9113 9.2.2", "RFC 9113 Appendix A"), cwe=(),
+    change=Change("suites", {"suites": "EECDH+AESGCM:EECDH+CHACHA20"}),
     remedy="Offer only suites with forward secrecy and AEAD, which are the ones that HTTP/2 allows.",
 )  # fmt: skip
 def suite_http2(tls: Tls) -> Judgement:

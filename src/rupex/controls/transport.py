@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from rupex.controls.catalogue import control
 from rupex.http.names import is_address
 from rupex.model import EXEMPT, PASS, Endpoint, Fail, Host, Judgement, Pass, Unknown
+from rupex.model.change import Change
 
 _NO_NAME = ("", "_", "localhost")
 
@@ -28,6 +29,7 @@ def _public(host: Host) -> list[Endpoint]:
     why="Without TLS everything can be read and changed on the way.",
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
+    change=Change("tls"),
     remedy="Add a listener on 443 with TLS and a certificate for the names served.",
 )
 def tls_offered(host: Host) -> Judgement:
@@ -63,6 +65,7 @@ def tls_offered(host: Host) -> Judgement:
     local_exempt=True,
     refusing=True,
     any_protocol=True,
+    change=Change("tls"),
     remedy="Switch TLS on for this listener.",
 )
 def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
@@ -93,6 +96,7 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
     why="A name without TLS sends its visitors on in clear, or to a certificate for another name.",
     references=("RFC 9325 3.2",),
     cwe=("CWE-319",),
+    change=Change("tls"),
     remedy="Serve the name on the TLS listener too, with a certificate that covers it.",
 )
 def names_on_tls(host: Host, *, required: tuple[str, ...]) -> Judgement:
@@ -141,6 +145,7 @@ def _is_served(name: str, served: set[str]) -> bool:
     cwe=("CWE-346",),
     local_exempt=True,
     refusing=True,
+    change=Change("refuse-unknown-names"),
     remedy="Let requests for unknown names end in a refusal, or in a redirect to a fixed name of your own.",
 )
 def unknown_host(endpoint: Endpoint) -> Judgement:

@@ -19,6 +19,7 @@ from rupex.model import (
     Unknown,
     lifetime_days,
 )
+from rupex.model.change import Change
 
 
 @control(
@@ -30,6 +31,7 @@ from rupex.model import (
     references=("RFC 5280 6",),
     cwe=("CWE-295",),
     evidence=("files", "wire"),
+    change=Change("certificate", {"what": "by an authority that clients trust"}),
     remedy="Have a certificate issued by an authority that the clients trust.",
 )
 def trust(certificate: CertificateFile, *, anchors: tuple[str, ...]) -> Judgement:
@@ -62,6 +64,7 @@ def trust(certificate: CertificateFile, *, anchors: tuple[str, ...]) -> Judgemen
     cwe=("CWE-295",),
     only="tls",
     evidence=("config", "files", "wire"),
+    change=Change("chain"),
     remedy="Send the intermediates behind the leaf.",
 )
 def chain(endpoint: Endpoint, known: KnownCertificates) -> Judgement:
@@ -121,6 +124,7 @@ def _lacks(leaf: Certificate, issuer: str) -> Judgement:
     references=("RFC 5280 4.2.1.9", "RFC 5280 4.2.1.12"),
     cwe=("CWE-295",),
     evidence=("files", "wire"),
+    change=Change("certificate", {"what": "for server authentication"}),
     remedy="Have a certificate issued for server authentication, with CA false.",
 )
 def usage(certificate: CertificateFile) -> Judgement:
@@ -143,6 +147,7 @@ def usage(certificate: CertificateFile) -> Judgement:
     references=("BR 6.3.2",),
     cwe=("CWE-324",),
     evidence=("files", "wire"),
+    change=Change("certificate", {"what": "for a shorter time"}),
     remedy="Have it issued for the time that is allowed, and renewed by a scheduled job.",
 )
 def lifetime(certificate: CertificateFile, *, limits: dict[str, int]) -> Judgement:
@@ -173,6 +178,7 @@ def lifetime(certificate: CertificateFile, *, limits: dict[str, int]) -> Judgeme
     references=("RFC 6962 3.3",),
     cwe=("CWE-295",),
     evidence=("files", "wire"),
+    change=Change("certificate", {"what": "by an authority that embeds signed timestamps"}),
     remedy="Have it issued by an authority that embeds signed certificate timestamps; every public one does.",
 )
 def transparency(certificate: CertificateFile) -> Judgement:
@@ -197,6 +203,7 @@ def transparency(certificate: CertificateFile) -> Judgement:
     references=("operational: the baseline says where wildcards are not wanted",),
     cwe=("CWE-295",),
     evidence=("files", "wire"),
+    change=Change("certificate", {"what": "for the names served"}),
     remedy="Have a certificate issued for the names that this host serves.",
 )
 def wildcard(certificate: CertificateFile, *, forbidden: bool) -> Judgement:

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 
 from msgspec import UNSET, Meta, Struct, UnsetType, field
 
+from rupex.model.change import Effort
 from rupex.model.endpoint import Endpoint
 from rupex.model.facts import Running, Source
 from rupex.model.judgement import Severity, Verdict
@@ -130,8 +131,15 @@ class Counts(Struct, frozen=True):
 
 
 class CheckDocument(Struct, frozen=True, kw_only=True):
-    """One control over all its places. ``attained`` from 0 to 1, null without evidence; ``lost`` and ``gain`` in points.
-    ``holds``: the ceiling that a failing place sets; ``parameters``: the thresholds that it was judged by."""
+    """One control over all its places.
+
+    ``attained``: from 0 to 1, null without evidence.
+    ``lost``, ``gain``: in points.
+    ``holds``: the ceiling that a failing place sets.
+    ``block``: what to paste at the first failing place, where the server's family has a block for the change.
+    ``effort``: what the change takes.
+    ``parameters``: the thresholds that it was judged by.
+    """
 
     control: str
     verdict: Verdict
@@ -148,6 +156,8 @@ class CheckDocument(Struct, frozen=True, kw_only=True):
     counts: Counts
     places: tuple[PlaceDocument, ...] = ()
     holds: Points | None = None
+    block: str = ""
+    effort: Effort | None = None
     parameters: dict[str, Any] = {}
 
 

@@ -267,6 +267,8 @@ def _render_finding(
         )
     page.entry("why", f"{check.why} ({', '.join(check.references)})")
     page.entry("change", check.remedy)
+    for number, line in enumerate(check.block.splitlines() if verbose else ()):
+        page.entry("" if number else "paste", line, style="quiet")
     page.entry("gain", gain_words(check, host, folded))
     page.blank()
 
