@@ -7,18 +7,18 @@ from __future__ import annotations
 
 import json
 import os
-import resource
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from tests.peers import nginx
 
 from bench.delay import Delayed
-from bench.sites import write_apache_sites, write_sites
+from bench.sites import write_apache_sites, write_sites, write_unlike_sites
 
 RUPEX = str(Path(sys.executable).with_name("rupex"))
 PLAIN = ("python3 -c pass", [sys.executable, "-c", "pass"])
@@ -42,7 +42,7 @@ def report(what: str, ours: float, yardstick: str, theirs: float, aim: float) ->
 def bench_start(tree: Path) -> None:
     for what, command, aim in (
         ("rupex --version", [RUPEX, "--version"], 3),
-        ("small audit", [RUPEX, "audit", str(tree)], 20),
+        ("small audit", [RUPEX, "audit", str(tree)], 18),
     ):
         ours, theirs = [], []
         for _ in range(START_RUNS):
@@ -51,19 +51,32 @@ def bench_start(tree: Path) -> None:
         report(what, statistics.median(ours), PLAIN[0], statistics.median(theirs), aim)
 
 
-def bench_sites(count: int, scratch: Path) -> None:
-    tree = scratch / f"sites-{count}"
-    write_sites(tree, count)
-    # nginx needs real paths: the same tree once more, its absolute paths moved below the folder.
-    live = scratch / f"live-{count}"
-    write_sites(live, count, str(live))
-    before = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss
-    ours = seconds([RUPEX, "audit", str(tree)])
-    peak = max(before, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)
+def measured(command: list[str]) -> tuple[float, float, int]:
+    """Seconds that a command takes, MiB of the larger of its processes, and bytes that it writes."""
+    begun = time.perf_counter()
+    with tempfile.TemporaryFile() as output:
+        process = subprocess.Popen(command, stdout=output)
+        _, status, usage = os.wait4(process.pid, 0)
+        took, size = time.perf_counter() - begun, os.fstat(output.fileno()).st_size
+    if os.waitstatus_to_exitcode(status) not in (0, 3):
+        raise SystemExit(f"{command[:2]} ended with {os.waitstatus_to_exitcode(status)}")
+    return took, usage.ru_maxrss / 1024, size
+
+
+def bench_sites(count: int, scratch: Path, write: Callable[[Path, int, str], None], what: str, aim: float) -> None:
+    """``count`` nginx sites, as text and as JSON. nginx needs real paths: the same tree once more, moved below a folder."""
+    tree, live = scratch / f"{what}-{count}", scratch / f"{what}-live-{count}"
+    write(tree, count, "")
+    write(live, count, str(live))
+    ours, memory, _ = measured([RUPEX, "audit", str(tree)])
     theirs = seconds(["/usr/sbin/nginx", "-t", "-c", str(live / "etc/nginx/nginx.conf")])
-    report(f"audit of {count} nginx sites", ours, "nginx -t", theirs, 0.25)
-    print(f"{'':<34} peak memory {peak / 1024:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site", flush=True)
-    bench_credentials(tree, count)
+    report(f"audit of {count} {what}", ours, "nginx -t", theirs, aim)
+    print(f"{'':<34} peak memory {memory:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site", flush=True)
+    took, memory, size = measured([RUPEX, "audit", str(tree), "--format", "json"])
+    report("  as JSON", took, "as text", ours, 1.5)
+    print(
+        f"{'':<34} peak memory {memory:.0f} MiB (aim 1024), {size / 1e6:.0f} MB, {size / count / 1024:.1f} KiB a site (aim 10)"
+    )
 
 
 def bench_apache(count: int, scratch: Path) -> None:
@@ -146,7 +159,9 @@ def main() -> None:
         bench_probe()
         bench_listeners(1000)
         for size in (count // 10, count):
-            bench_sites(size, Path(folder))
+            bench_sites(size, Path(folder), write_sites, "sites of a template", 0.25)
+            bench_sites(size, Path(folder), write_unlike_sites, "unlike sites", 0.5)
+        bench_credentials(Path(folder) / f"sites of a template-{count}", count)
         for size in (count // 20, count // 2, count):
             bench_apache(size, Path(folder))
 

@@ -11,8 +11,8 @@ from pathlib import Path
 
 from rupex.documents.run import CheckDocument
 from rupex.model import Endpoint
-from tests.oracle import handshake, nginx_version, openssl_version
-from tests.peers import credentials, free_port, running, scratch, tool
+from tests.oracle import free_port, handshake, nginx_version, openssl_version
+from tests.peers import credentials, running, scratch, tool
 from tests.support import TreeTest, rupex
 
 VERSIONS = ("TLSv1.2", "TLSv1.3")
@@ -109,7 +109,7 @@ class StreamTest(TreeTest):
         self.assertEqual(targets, {"pier1.test": [one], "pier2.test": [one], "pier9.test": [other]})
         self.assertEqual([e.opened_here for e in through], [True, True])
         self.assertEqual([e.default for e in through], [False, True])
-        sent = {one: "rsa", other: "ecdsa"}
+        sent: dict[int | None, str] = {one: "rsa", other: "ecdsa"}
         with stream_server(text, port):
             for name, ports in targets.items():
                 leaf, end, _ = Path(cred, f"{sent[ports[0]]}.pem").read_text().partition("-----END CERTIFICATE-----")

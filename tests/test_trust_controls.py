@@ -16,7 +16,7 @@ from rupex.model import (
     CertificateFile,
     CertificateUse,
     Endpoint,
-    Host,
+    KnownCertificates,
     Provenance,
     Setting,
     Tls,
@@ -102,8 +102,8 @@ class TrustTest(unittest.TestCase):
             ("sent without the issuer, of a public authority", (public,), CUT, "fail"),
         ):
             with self.subTest(case):
-                self.assertEqual(verdict(chain(endpoint(), Host(name="a", sources=(), chains={"x": sent},
-                                                                paths={} if path is None else {"x": path}))), wanted)  # fmt: skip
+                known = KnownCertificates({"x": sent}, {} if path is None else {"x": path})
+                self.assertEqual(verdict(chain(endpoint(), known)), wanted)
 
 
 def endpoint() -> Endpoint:
