@@ -6,6 +6,7 @@ import random
 import re
 import unittest
 from collections.abc import Mapping
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, get_args, get_origin
 from unittest import mock
@@ -17,6 +18,7 @@ from rupex.audit.collect import gather, host_of, open_scene
 from rupex.audit.halves import Assessment, judge_in_halves, judge_whole
 from rupex.baseline import Baseline, load_baseline
 from rupex.controls import all_controls
+from rupex.demo.mint import Authority, new_key, write_chain, write_key
 from rupex.documents.run import CheckDocument, HostDocument
 from rupex.documents.sites import written_out
 from rupex.host import open_tree
@@ -61,6 +63,7 @@ TLS_HOST = (
 TLS_SERVER = (
     "server {{\n listen 443 ssl;\n server_name {name};\n ssl_certificate /etc/ssl/{name}.pem;\n"
     " ssl_certificate_key /etc/ssl/{name}.key;\n root /srv/{name};\n"
+    ' add_header Permissions-Policy "camera=(self)" always;\n'
     " location /x {{\n return 301 https://pier3.test/;\n }}\n location /y {{\n add_header X-A {name};\n }}\n}}\n"
 )
 HOME = "\n location = /home {{\n return 301 https://{name}/;\n }}\n}}\n"
@@ -87,8 +90,8 @@ def _random_value(choose: random.Random, kind: Any, usual: Any) -> str | None:
     if kind is int:
         return str(choose.choice((0, 1, 30, 443, 10_000)))
     if get_origin(kind) is Mapping:
-        patterns = choose.sample(("pier*", "*.test", "pier1.test", "*.lan", "x"), choose.randint(0, 3))
-        return str(choose.choice(("{}", f"{{ geolocation = {patterns} }}"))).replace("'", '"')
+        pattern = choose.choice(("pier*", "*.test", "pier1.test", "*.lan", "x"))
+        return choose.choice(("{}", f'{{ "{pattern}" = ["camera", "microphone", "geolocation"] }}'))
     if get_origin(kind) in (tuple, frozenset) and str in get_args(kind) and choose.random() < 0.7:
         words = choose.sample(WORDS, choose.randint(0, 5)) + sorted(usual or ())[:2]
         return str(words).replace("'", '"')
@@ -158,12 +161,85 @@ class TemplatesTest(TreeTest):
             task = Assessment(load_baseline("public-web"), support.NOW, keep_all=False, waivers=None, written="full")
             quick = judge_whole(open_scene(tree, "", name="host"), task)
             alone = judge_whole(open_scene(tree, "", name="host", uses_templates=False), task)
-            assert quick is not None
-            assert alone is not None
             with self.subTest(about):
                 self._assert_same(written_out(quick), alone)
                 files = {endpoint.provenance.file for endpoint in quick.endpoints}
                 self.assertEqual("etc/nginx/sites/2" not in files, is_site)
+
+    def test_what_hangs_on_a_name_is_told_for_each_site(self) -> None:
+        """Sites that look as if they were of one template, and are answered differently by what is in a name, or beside it."""
+        self.mint(["pier1.test"])
+        for about, http, site, files in (
+            ("two directives on one line", "", "server_name {name}; add_header X-A b;", {}),
+            ("a root by name", "", "server_name {name};\n root /srv/$host;", {"srv/pier1.test/.git/config": ""}),
+            (
+                "a file by name", "", "server_name {name};\n root /srv/all;\n location / {{\n try_files /$host.html =404;\n }}",
+                {"srv/all/pier1.test.html": "", "srv/all/.git/config": ""},
+            ),
+            (
+                "a test for a file by name", "",
+                "server_name {name};\n root /srv/all;\n if (-f /srv/all/$host.off) {{\n return 503;\n }}",
+                {"srv/all/pier2.test.off": ""},
+            ),
+            ("what looks like a comment in a word", "", 'server_name {name};\n add_header X-A "a\n# {name}\nb";', {}),
+            (
+                "a table of names", "map $host $policy { default nosniff; pier1.test sniff; }",
+                "server_name {name};\n add_header X-Content-Type-Options $policy always;", {},
+            ),
+            ("a pattern on the name", "", "server_name {name};\n if ($host ~ ^pier1) {{\n return 301 https://a.test/;\n }}", {}),
+            ("the name of another upstream", "upstream pier1.test { server 198.51.100.1; }",
+             "server_name {name};\n location / {{\n proxy_pass http://{name};\n }}", {}),
+        ):  # fmt: skip
+            self.write_nginx(f"{http}\nserver {{ listen 80; listen 443 ssl; return 444; }}\ninclude sites/*;")
+            self.write(files)
+            text = "server {{\n listen 80;\n " + site + "\n}}\n"
+            names = ["pier1.test", "pier2.test", "pier-three.b.test", "pier4.test", "pier5.test"]
+            with self.subTest(about):
+                self._same_for("etc/nginx/sites", {f"{at}": text.format(name=name) for at, name in enumerate(names)})
+
+    def test_what_hangs_on_a_certificate_is_told_for_each_site(self) -> None:
+        for number in range(6):
+            self.mint([f"pier{number}.test"])
+            for suffix in ("pem", "key"):
+                self.write({f"etc/ssl/{number}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
+        now = datetime.now(UTC)
+        key = new_key("RSA")
+        leaf = Authority("Ternholm Test CA", now).issue(["pier3.test"], key, now - timedelta(1), now + timedelta(60))
+        write_chain(self.root / "etc/ssl/3.pem", leaf)
+        write_key(self.root / "etc/ssl/3.key", key)
+        self.write_nginx("server { listen 443 ssl; return 444; }\ninclude sites/*;")
+        site = (
+            "server {{\n listen 443 ssl;\n server_name pier{0}.test;\n ssl_certificate /etc/ssl/{0}.pem;\n"
+            " ssl_certificate_key /etc/ssl/{0}.key;\n}}\n"
+        )
+        quick = self._same_for("etc/nginx/sites", {str(number): site.format(number) for number in range(6)})
+        self.assertEqual(len(quick.templates), 2)
+
+    def test_what_the_main_server_says_of_one_site_is_told_for_that_site(self) -> None:
+        self.mint(["pier1.test"])
+        modules = "".join(f"LoadModule {name}_module modules/mod_{name}.so\n" for name in MODULES.split())
+        self.write(
+            {
+                "etc/apache2/apache2.conf": f"{modules}Listen 80\n<VirtualHost *:80>\nServerName none.test\n</VirtualHost>\n"
+                "<Directory /srv/>\nRequire all granted\n</Directory>\n<Directory /srv/pier2.test>\nOptions Indexes\n"
+                "Header set X-A b\n</Directory>\nInclude sites/*\n"
+            }
+        )
+        site = "<VirtualHost *:80>\nServerName {0}\nDocumentRoot /srv/{0}\n</VirtualHost>\n"
+        names = ("pier1.test", "pier2.test", "pier3.test", "pier4.test")
+        self._same_for("etc/apache2/sites", {name: site.format(name) for name in (*names, "pier5.test")})
+
+    def _same_for(self, folder: str, files: Mapping[str, str]) -> HostDocument:
+        for old in (self.root / folder).glob("*"):
+            old.unlink()
+        self.write({f"{folder}/{name}": text for name, text in files.items()})
+        tree = open_tree(self.root).tree
+        task = Assessment(load_baseline("strict"), support.NOW, keep_all=False, waivers=None, written="full")
+        quick = judge_whole(open_scene(tree, "", name="host"), task)
+        self._assert_same(
+            written_out(quick), judge_whole(open_scene(tree, "", name="host", uses_templates=False), task)
+        )
+        return quick
 
     def test_a_host_without_templates_is_hardly_looked_at(self) -> None:
         seen = []
