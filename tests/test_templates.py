@@ -171,23 +171,23 @@ class TemplatesTest(TreeTest):
         self.mint(["pier1.test"])
         for about, http, site, files in (
             ("two directives on one line", "", "server_name {name}; add_header X-A b;", {}),
-            ("a root by name", "", "server_name {name};\n root /srv/$host;", {"srv/pier1.test/.git/config": ""}),
+            ("a root by name", "", "server_name {name};\n root /srv/$host;", {"srv/pier-three.b.test/.git/config": ""}),
             (
                 "a file by name", "", "server_name {name};\n root /srv/all;\n location / {{\n try_files /$host.html =404;\n }}",
-                {"srv/all/pier1.test.html": "", "srv/all/.git/config": ""},
+                {"srv/all/pier-three.b.test.html": "", "srv/all/.git/config": ""},
             ),
             (
                 "a test for a file by name", "",
                 "server_name {name};\n root /srv/all;\n if (-f /srv/all/$host.off) {{\n return 503;\n }}",
-                {"srv/all/pier2.test.off": ""},
+                {"srv/all/pier-three.b.test.off": ""},
             ),
-            ("what looks like a comment in a word", "", 'server_name {name};\n add_header X-A "a\n# {name}\nb";', {}),
+            ("what looks like a comment in a word", "", 'server_name {name};\n add_header X-A "a\n# {name}\nb" always;', {}),
             (
-                "a table of names", "map $host $policy { default nosniff; pier1.test sniff; }",
+                "a table of names", "map $host $policy { default nosniff; pier-three.b.test sniff; }",
                 "server_name {name};\n add_header X-Content-Type-Options $policy always;", {},
             ),
-            ("a pattern on the name", "", "server_name {name};\n if ($host ~ ^pier1) {{\n return 301 https://a.test/;\n }}", {}),
-            ("the name of another upstream", "upstream pier1.test { server 198.51.100.1; }",
+            ("a pattern on the name", "", "server_name {name};\n if ($host ~ ^pier-three) {{\n return 301 https://a.test/;\n }}", {}),
+            ("the name of another upstream", "upstream pier-three.b.test { server 198.51.100.1; }",
              "server_name {name};\n location / {{\n proxy_pass http://{name};\n }}", {}),
         ):  # fmt: skip
             self.write_nginx(f"{http}\nserver {{ listen 80; listen 443 ssl; return 444; }}\ninclude sites/*;")
