@@ -153,6 +153,36 @@ class HostileTest(unittest.TestCase):
             with self.subTest(about), self.assertRaisesRegex(Exception, "no sound run document"):
                 decode_run(json.dumps(document).encode(), "run")
 
+    def test_what_grows_by_doubling_is_refused_wherever_it_stands(self) -> None:
+        check = {
+            "control": "a.b", "verdict": "pass", "severity": "low", "weight": 1, "attained": 1, "lost": 0, "gain": 0, "title": "",
+            "why": "", "remedy": "", "references": [], "cwe": [], "parameters": {"a": {"see": 0}},
+            "counts": {"pass": 1, "fail": 0, "unknown": 0, "exempt": 0, "waived": 0},
+        }  # fmt: skip
+        score = dict.fromkeys(("value", "uncapped", "unwaived", "band", "ceiling", "low_ceiling")) | {
+            "low": 0,
+            "high": 1,
+            "coverage": 0,
+        }
+        for deep, refused in ((5, False), (40, True)):
+            repeated = [[{"see": number + 1}, {"see": number + 1}] for number in range(deep)] + ["x"]
+            host = {
+                "name": "a",
+                "sources": [],
+                "score": score,
+                "endpoints": [],
+                "checks": [check],
+                "steps": [],
+                "problems": [],
+            }
+            content = json.dumps(self.base | {"hosts": [host | {"repeated": repeated}]}).encode()
+            with self.subTest(deep):
+                if refused:
+                    with self.assertRaisesRegex(Exception, "values"):
+                        decode_run(content, "run")
+                else:
+                    self.assertEqual(decode_run(content, "run").hosts[0].checks[0].control, "a.b")
+
     def test_sites_whose_words_are_odd_are_left_out_or_read(self) -> None:
         host = self.base | {
             "hosts": [{"name": "a", "sites": [{"id": "x", "template": "y", "words": [], "at": 10**18}]}]

@@ -235,10 +235,10 @@ class TemplatesTest(TreeTest):
         self.write({f"{folder}/{name}": text for name, text in files.items()})
         tree = open_tree(self.root).tree
         task = Assessment(load_baseline("strict"), support.NOW, keep_all=False, waivers=None, written="full")
-        quick = judge_whole(open_scene(tree, "", name="host"), task)
-        self._assert_same(
-            written_out(quick), judge_whole(open_scene(tree, "", name="host", uses_templates=False), task)
-        )
+        scene, each = (open_scene(tree, "", name="host", uses_templates=uses) for uses in (True, False))
+        self.assertEqual(host_of(scene).endpoints, host_of(each).endpoints)
+        quick = judge_whole(scene, task)
+        self._assert_same(written_out(quick), judge_whole(each, task))
         return quick
 
     def test_a_host_without_templates_is_hardly_looked_at(self) -> None:
