@@ -65,7 +65,7 @@ def measured(command: list[str]) -> tuple[float, float, int]:
 
 def bench_sites(count: int, scratch: Path, write: Callable[[Path, int, str], None], what: str, aim: float) -> None:
     """``count`` nginx sites, as text and as JSON. nginx needs real paths: the same tree once more, moved below a folder."""
-    tree, live = scratch / f"{what}-{count}", scratch / f"{what}-live-{count}"
+    tree, live = (scratch / f"{what.replace(' ', '-')}-{count}{kind}" for kind in ("", "-live"))
     write(tree, count, "")
     write(live, count, str(live))
     ours, memory, _ = measured([RUPEX, "audit", str(tree)])
@@ -161,7 +161,7 @@ def main() -> None:
         for size in (count // 10, count):
             bench_sites(size, Path(folder), write_sites, "sites of a template", 0.25)
             bench_sites(size, Path(folder), write_unlike_sites, "unlike sites", 0.5)
-        bench_credentials(Path(folder) / f"sites of a template-{count}", count)
+        bench_credentials(Path(folder) / f"sites-of-a-template-{count}", count)
         for size in (count // 20, count // 2, count):
             bench_apache(size, Path(folder))
 
