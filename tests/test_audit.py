@@ -16,7 +16,7 @@ from typing import Any
 from unittest import mock
 
 from rupex.audit.assess import assess_tree
-from rupex.audit.collect import gather, host_of, open_scene
+from rupex.audit.collect import gather, host_of, load_host
 from rupex.audit.halves import WORTH_SHARING
 from rupex.baseline import load_baseline
 from rupex.demo.scenario import build_scenario
@@ -290,7 +290,7 @@ class LargeHostTest(TreeTest):
         site = "server {{ listen 80; server_name s{0}.test; location /a/ {{ add_header X-A b; }} }}\n"
         self.write({f"etc/nginx/sites/{number:04}": site.format(number) for number in range(WORTH_SHARING)})
         baseline, located = load_baseline("public-web"), open_tree(self.root)
-        scene = open_scene(located.tree, "", name="host")
+        scene = load_host(located.tree, "", name="host")
         host_of(scene)
         needed = scene.budget.spent
         for part in (0.3, 0.6, 0.9):

@@ -11,7 +11,7 @@ from typing import Any, ClassVar
 from msgspec import structs
 
 from rupex.audit.assess import assess, assess_tree
-from rupex.audit.collect import gather, open_scene
+from rupex.audit.collect import gather, load_host
 from rupex.audit.halves import Assessment, judge_in_halves
 from rupex.audit.traces import traced
 from rupex.baseline import load_baseline
@@ -71,7 +71,7 @@ class CompactTest(TreeTest):
         alone = self.whole()
         tree = open_tree(self.root).tree
         task = Assessment(load_baseline("public-web"), NOW, keep_all=False, waivers=None, written="packed")
-        halves = judge_in_halves(open_scene(tree, "", name="host"), task)
+        halves = judge_in_halves(load_host(tree, "", name="host"), task)
         assert halves is not None
         one = assess_tree(tree, "", load_baseline("public-web"), NOW, name="host", written="packed")
         for host in (traced(halves, tree), one):

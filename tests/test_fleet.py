@@ -20,7 +20,7 @@ from rupex.fleet import Entry, parse_inventory, run_fleet
 from rupex.fleet import run as fleet_run
 from rupex.fleet.run import Work
 from rupex.model import RupexError
-from rupex.wire.connection.line import Manners
+from rupex.wire.connection.line import ProbeLimits
 from tests import peers
 from tests.support import NOW, TreeTest, rupex, valid_document
 
@@ -158,7 +158,7 @@ class FleetTest(TreeTest):
         self.host("pier")
         text = '[[hosts]]\nname = "pier"\ntree = "pier"\n[[hosts]]\nname = "quay"\ntree = "pier"\n'
         inventory = parse_inventory("hosts", text.encode(), self.folder)
-        work = Work({None: load_baseline("public-web")}, None, NOW, Manners(), jobs=1)
+        work = Work({None: load_baseline("public-web")}, None, NOW, ProbeLimits(), jobs=1)
         whole = fleet_run._assess
 
         def breaks(entry: Entry, *rest: Any) -> HostDocument:

@@ -13,7 +13,7 @@ from unittest import mock
 from bench.growth import EMPTY, SHAPES, write
 
 from rupex.audit.assess import assess
-from rupex.audit.collect import Scene, host_of, open_scene
+from rupex.audit.collect import LoadedHost, host_of, load_host
 from rupex.baseline import load_baseline
 from rupex.host import open_tree
 from rupex.model import Host, bounds
@@ -42,13 +42,13 @@ def counted(work: Callable[[], T]) -> tuple[T, int]:
 
 
 class GrowthTest(TreeTest):
-    def audit(self) -> tuple[Scene, Host]:
-        scene = open_scene(open_tree(self.root).tree, "", name="host")
+    def audit(self) -> tuple[LoadedHost, Host]:
+        scene = load_host(open_tree(self.root).tree, "", name="host")
         host = host_of(scene)
         assess(host, load_baseline("public-web"), NOW)
         return scene, host
 
-    def shape(self, name: str, times: int) -> tuple[Scene, Host, int, int]:
+    def shape(self, name: str, times: int) -> tuple[LoadedHost, Host, int, int]:
         """An audit of a shape: calls that it took, and what they may be."""
         size, shape = SHAPES[name]
         files = shape(size * times)

@@ -14,9 +14,9 @@ from rupex.audit.assess import assess, gather
 from rupex.baseline import load_baseline
 from rupex.host import open_tree
 from rupex.model import Endpoint, Host
-from rupex.wire.connection.line import Manners
+from rupex.wire.connection.line import ProbeLimits
 from rupex.wire.connection.targets import Target, merge_targets, parse_target
-from rupex.wire.observe.observe import Connect, Round, observe
+from rupex.wire.observe.observe import Connect, ProbeSession, observe
 from tests import peers
 from tests.oracle import Case, free_port, running_nginx
 from tests.support import rupex, valid_document
@@ -296,7 +296,7 @@ class SameFromBothSidesTest(unittest.TestCase):
     def observe(name: str, ports: tuple[int, ...]) -> Host:
         async def go() -> Host:
             target = Target(name, ports, True)
-            return await observe(target, Round([target], Manners(), Connect("127.0.0.1"), skip_paths=True))
+            return await observe(target, ProbeSession([target], ProbeLimits(), Connect("127.0.0.1"), skip_paths=True))
 
         return asyncio.run(go())
 

@@ -14,7 +14,7 @@ from unittest import mock
 from msgspec import structs
 
 from rupex.audit.assess import assess
-from rupex.audit.collect import gather, host_of, open_scene
+from rupex.audit.collect import gather, host_of, load_host
 from rupex.audit.halves import Assessment, judge_in_halves, judge_whole
 from rupex.baseline import Baseline, load_baseline
 from rupex.controls import all_controls
@@ -159,8 +159,8 @@ class TemplatesTest(TreeTest):
                     self.write({f"{path}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
             tree = open_tree(self.root).tree
             task = Assessment(load_baseline("public-web"), support.NOW, keep_all=False, waivers=None, written="full")
-            quick = judge_whole(open_scene(tree, "", name="host"), task)
-            alone = judge_whole(open_scene(tree, "", name="host", uses_templates=False), task)
+            quick = judge_whole(load_host(tree, "", name="host"), task)
+            alone = judge_whole(load_host(tree, "", name="host", uses_templates=False), task)
             with self.subTest(about):
                 self._assert_same(written_out(quick), alone)
                 files = {endpoint.provenance.file for endpoint in quick.endpoints}
@@ -235,7 +235,7 @@ class TemplatesTest(TreeTest):
         self.write({f"{folder}/{name}": text for name, text in files.items()})
         tree = open_tree(self.root).tree
         task = Assessment(load_baseline("strict"), support.NOW, keep_all=False, waivers=None, written="full")
-        scene, each = (open_scene(tree, "", name="host", uses_templates=uses) for uses in (True, False))
+        scene, each = (load_host(tree, "", name="host", uses_templates=uses) for uses in (True, False))
         self.assertEqual(host_of(scene).endpoints, host_of(each).endpoints)
         quick = judge_whole(scene, task)
         self._assert_same(written_out(quick), judge_whole(each, task))
@@ -282,7 +282,7 @@ class TemplatesTest(TreeTest):
                 self.write({f"etc/ssl/{name}.{suffix}": (self.root / f"etc/ssl/site.{suffix}").read_text()})
         baseline = random_baseline(choose, self.root.parent)
         tree = open_tree(self.root).tree
-        by_hand = open_scene(tree, "", name="host", assumed={"openssl": "3.0"}, uses_templates=False)
+        by_hand = load_host(tree, "", name="host", assumed={"openssl": "3.0"}, uses_templates=False)
         alone_host = host_of(by_hand)
         alone = assess(alone_host, baseline, support.NOW)
         task = Assessment(baseline, support.NOW, keep_all=False, waivers=None, written="full")
@@ -290,14 +290,14 @@ class TemplatesTest(TreeTest):
         found = 0
         with self.subTest(pattern, names=names):
             for judge in (judge_whole, judge_in_halves):
-                scene = open_scene(tree, "", name="host", assumed={"openssl": "3.0"})
+                scene = load_host(tree, "", name="host", assumed={"openssl": "3.0"})
                 self.assertEqual(host_of(scene).endpoints, alone_host.endpoints)
                 quick = judge(scene, task)
                 assert quick is not None
                 found = len(quick.sites)
                 self.assertNotIn(MARK, str(written_out(quick)))
                 self._assert_same(written_out(quick), alone)
-                short = judge(open_scene(tree, "", name="host", assumed={"openssl": "3.0"}), brief)
+                short = judge(load_host(tree, "", name="host", assumed={"openssl": "3.0"}), brief)
                 assert short is not None
                 self._assert_same(structs.replace(written_out(short), endpoints=alone.endpoints), alone)
                 listed = written_out(short, 2)
@@ -323,7 +323,7 @@ class TemplatesTest(TreeTest):
         ]
         tree = open_tree(self.root).tree
         quick = gather(tree, "", name="host").configurations[0]
-        alone = open_scene(tree, "", name="host", uses_templates=False).configurations[0]
+        alone = load_host(tree, "", name="host", uses_templates=False).configurations[0]
         for request in requests:
             self.assertEqual(quick.answer(request), alone.answer(request))
 

@@ -14,7 +14,7 @@ from rupex.demo.listeners import listening
 from rupex.model import Endpoint
 from rupex.tls.suites import all_suites
 from rupex.wire.codec import numbers as n
-from rupex.wire.connection.line import LineError, Listener, Manners
+from rupex.wire.connection.line import LineError, Listener, ProbeLimits
 from rupex.wire.connection.web import NoPage, Page
 from rupex.wire.observe.describe import endpoint_of
 from rupex.wire.observe.visit import Pages, Visit, visit
@@ -34,7 +34,7 @@ def suites(words: str) -> list[str]:
 
 def look(port: int, name: str = NAME, *, skip_paths: bool = True, **manners: Any) -> Visit:
     async def go() -> Visit:
-        listener = Listener("127.0.0.1", port, Manners(**manners), asyncio.Semaphore(64))
+        listener = Listener("127.0.0.1", port, ProbeLimits(**manners), asyncio.Semaphore(64))
         return await visit(listener, name, port, skip_paths=skip_paths)
 
     return asyncio.run(go())
@@ -242,7 +242,7 @@ class SweepTest(unittest.TestCase):
 
     def test_no_more_connections_are_made_than_promised(self) -> None:
         async def go(port: int) -> int:
-            listener = Listener("127.0.0.1", port, Manners(), asyncio.Semaphore(64))
+            listener = Listener("127.0.0.1", port, ProbeLimits(), asyncio.Semaphore(64))
             with self.assertRaisesRegex(LineError, "so that connections stay few"):
                 while True:
                     async with listener.open():

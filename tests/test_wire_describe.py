@@ -13,7 +13,7 @@ from rupex.wire.codec.answers import SentCertificates
 from rupex.wire.connection.web import NoPage, Page
 from rupex.wire.observe.describe import endpoint_of
 from rupex.wire.observe.visit import Pages, Visit, known_paths
-from rupex.wire.sweep.handshake import Conversation
+from rupex.wire.sweep.handshake import Tls13Handshake
 from rupex.wire.sweep.swept import Swept
 from tests.support import NOW
 
@@ -25,7 +25,9 @@ def page(status: int = 200, body: str = "", **headers: str) -> Page:
     return Page("https://www.ternholm.test/", status, named, body, "HTTP/1.1")
 
 
-def visited(swept: Swept | None = NEWEST, pages: Pages | None = None, talks: list[Conversation] | None = None) -> Visit:
+def visited(
+    swept: Swept | None = NEWEST, pages: Pages | None = None, talks: list[Tls13Handshake] | None = None
+) -> Visit:
     return Visit("www.ternholm.test", "192.0.2.1", 443, pages=pages, swept=swept, talks=talks or [])
 
 
@@ -41,7 +43,7 @@ class UnseenTest(unittest.TestCase):
             setting = getattr(tls, name)
             self.assertFalse(setting.is_known, name)
         self.assertIsNone(tls.early_data)
-        seen = self.tls(visited(talks=[Conversation(is_finished=True)]))
+        seen = self.tls(visited(talks=[Tls13Handshake(is_finished=True)]))
         self.assertEqual((seen.tickets.value, seen.alpn.value), (False, ()))
         self.assertEqual(seen.client_certificate and seen.client_certificate.value, "none")
 
@@ -80,7 +82,7 @@ class UnseenTest(unittest.TestCase):
         leaf = authority.issue(["www.ternholm.test"], new_key(), NOW, NOW + timedelta(days=90))
         chain = (leaf.public_bytes(Encoding.DER),)
         for staple, wanted in ((authority.staple(leaf, NOW), True), (b"junk", False), (None, False)):
-            talk = Conversation(certificates=SentCertificates(chain, staple), is_finished=True)
+            talk = Tls13Handshake(certificates=SentCertificates(chain, staple), is_finished=True)
             self.assertEqual(self.tls(visited(talks=[talk])).stapling.value, wanted)
 
     def test_the_worst_of_several_primes_counts(self) -> None:

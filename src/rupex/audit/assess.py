@@ -8,7 +8,7 @@ from pathlib import Path
 
 from msgspec import structs
 
-from rupex.audit.collect import Evidence, Scene, gather, open_scene
+from rupex.audit.collect import Evidence, LoadedHost, gather, load_host
 from rupex.audit.document import certificates_of, host_document
 from rupex.audit.findings import Findings, findings_before, findings_of
 from rupex.audit.halves import Assessment, Written, judge_in_halves, judge_whole
@@ -50,8 +50,8 @@ def assess_tree(
     """Gather, judge and score the host in ``tree``; a large one on two cores, with the same result. Raises as
     :func:`~rupex.audit.collect.gather` does."""
 
-    def opened() -> Scene:
-        return open_scene(tree, start, name=name, family=family, assumed=assumed)
+    def opened() -> LoadedHost:
+        return load_host(tree, start, name=name, family=family, assumed=assumed)
 
     scene = opened()
     task = Assessment(baseline, now, keep_all=keep_all, waivers=waivers, written=written)

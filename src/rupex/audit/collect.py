@@ -16,12 +16,12 @@ from rupex.host.facts.sockets import find_listening
 from rupex.model import (
     Backend,
     CertificateFile,
+    CertificateLifetime,
     CertificateUse,
     Endpoint,
     Group,
     Host,
     KeyFile,
-    Life,
     Problem,
     ProblemKind,
     Provenance,
@@ -32,16 +32,16 @@ from rupex.model import (
 )
 from rupex.model.budget import Budget, ExhaustedError
 from rupex.model.endpoint import is_loopback
-from rupex.servers.contract import WHOLE, Answer, Configured, Request, Share, Socket, Surroundings
+from rupex.servers.contract import WHOLE, Answer, Configured, HostContext, Request, Share, Socket
 from rupex.servers.registry import family_called, load_families
 
 
-class Scene(Struct, frozen=True, dict=True):
+class LoadedHost(Struct, frozen=True, dict=True):
     """A tree whose configurations are read, before anything is made of them. ``uses``: each certificate and key that
     they name, with the ids of the endpoints that use it; ``budget``: what is left of the work that the host may make."""
 
     name: str
-    around: Surroundings
+    around: HostContext
     configurations: tuple[Configured, ...]
     uses: Mapping[CertificateUse, Sequence[str]]
     problems: tuple[Problem, ...]
@@ -92,11 +92,11 @@ def gather(
 ) -> Evidence:
     """Read every configuration in ``tree`` below ``start``, and the files it names. What cannot be read becomes a
     problem of the host. Raises :class:`~rupex.model.RupexError` for an unknown ``family`` or a bad assumption."""
-    scene = open_scene(tree, start, name=name, family=family, assumed=assumed)
+    scene = load_host(tree, start, name=name, family=family, assumed=assumed)
     return Evidence(host_of(scene), scene.configurations)
 
 
-def open_scene(
+def load_host(
     tree: HostTree,
     start: str,
     *,
@@ -104,14 +104,14 @@ def open_scene(
     family: str | None = None,
     assumed: Mapping[str, str] | None = None,
     uses_templates: bool = True,
-) -> Scene:
+) -> LoadedHost:
     """The first half of :func:`gather`: what is the same for every share. ``uses_templates``: sites that are written from one
     template are resolved once; the result is the same without."""
     with Budget() as budget:
-        return _open_scene(tree, start, name, family, assumed or {}, budget, uses_templates=uses_templates)
+        return _load_host(tree, start, name, family, assumed or {}, budget, uses_templates=uses_templates)
 
 
-def _open_scene(
+def _load_host(
     tree: HostTree,
     start: str,
     name: str,
@@ -120,9 +120,9 @@ def _open_scene(
     budget: Budget,
     *,
     uses_templates: bool,
-) -> Scene:
+) -> LoadedHost:
     problems: list[Problem] = list(tree.problems)
-    around = Surroundings(tree, CredentialStore(tree), find_library(tree, assumed, problems), assumed, uses_templates)
+    around = HostContext(tree, CredentialStore(tree), find_library(tree, assumed, problems), assumed, uses_templates)
     configurations = []
     for found, main_path in _find(tree, start, family, problems):
         budget.at = main_path
@@ -133,17 +133,17 @@ def _open_scene(
         problems += configuration.problems
         for use, endpoints in configuration.certificate_uses().items():
             uses.setdefault(use, []).extend(endpoints)
-    return Scene(name, around, tuple(configurations), uses, tuple(problems), budget)
+    return LoadedHost(name, around, tuple(configurations), uses, tuple(problems), budget)
 
 
-def host_of(scene: Scene, share: Share = WHOLE, *, complete: bool = True) -> Host:
+def host_of(scene: LoadedHost, share: Share = WHOLE, *, complete: bool = True) -> Host:
     """The host, or a ``share`` of it: of the endpoints, the certificates and the files. Problems of the configuration
     are the first share's. ``complete``: every endpoint is written out; else those of a template are in groups."""
     with scene.budget:
         return _host_of(scene, share, complete=complete)
 
 
-def _host_of(scene: Scene, share: Share, *, complete: bool) -> Host:
+def _host_of(scene: LoadedHost, share: Share, *, complete: bool) -> Host:
     tree, configurations = scene.around.tree, scene.configurations
     alone: list[Endpoint] = []
     groups: list[Group] = []
@@ -174,12 +174,12 @@ def _host_of(scene: Scene, share: Share, *, complete: bool) -> Host:
         renewals=renewals,
         firewall=find_firewall(tree) if share.is_first else None,
         listening=find_listening(tree) if share.is_first else None,
-        lives=tuple(_lives(certificates, tree, renewals)),
+        lifetimes=tuple(_lifetimes(certificates, tree, renewals)),
         groups=tuple(groups),
     )
 
 
-def _linked(endpoint: Endpoint, scene: Scene) -> Endpoint:
+def _linked(endpoint: Endpoint, scene: LoadedHost) -> Endpoint:
     """``endpoint``, with what other configurations of the host say of it: a listener of the machine itself is open to others
     where one of them passes connections on to it; and what that one passes on is opened there."""
     if endpoint.transport == "passthrough":
@@ -202,15 +202,15 @@ def _exhausted(budget: Budget) -> Problem:
     return Problem("bound", None, None, words, True)
 
 
-def _lives(
+def _lifetimes(
     certificates: Iterable[CertificateFile], tree: HostTree, renewals: Setting[tuple[Renewal, ...]]
-) -> Iterable[Life]:
-    """How long each certificate lives; where its links lead only if a job says which certificates it renews."""
+) -> Iterable[CertificateLifetime]:
+    """How long each certificate lifetimes; where its links lead only if a job says which certificates it renews."""
     follow = any(job.covers is not None for job in renewals.value or ())
     for file in certificates:
         if file.leaf is not None:
             days = lifetime_days(file.leaf.not_before, file.leaf.not_after)
-            yield Life(file.path, days, file.leaf.not_after, tree.real(file.path) if follow else None)
+            yield CertificateLifetime(file.path, days, file.leaf.not_after, tree.real(file.path) if follow else None)
 
 
 def _find(tree: HostTree, start: str, family: str | None, problems: list[Problem]) -> list[tuple[str, str]]:

@@ -13,7 +13,7 @@ from typing import Any, Final, Literal
 import msgspec
 from msgspec import Struct, structs
 
-from rupex.audit.collect import Scene, host_of
+from rupex.audit.collect import LoadedHost, host_of
 from rupex.audit.document import certificates_of, host_document
 from rupex.audit.findings import Findings, findings_of
 from rupex.audit.judge import judge
@@ -23,11 +23,11 @@ from rupex.documents.encoding import encode_msgpack
 from rupex.documents.redaction import redacted_endpoint
 from rupex.documents.run import CertificateSeen, HostDocument, PackedEndpoints, Site, SiteTemplate
 from rupex.model import (
+    CertificateLifetime,
     Endpoint,
     Group,
     Host,
     Instance,
-    Life,
     Problem,
     Sample,
     Scope,
@@ -69,7 +69,7 @@ class Assessment:
         waivers and lists of what passed speak of each place."""
         return self.keep_all or self.waivers is not None or self._has_foreign
 
-    def may_be_halved(self, scene: Scene) -> bool:
+    def may_be_halved(self, scene: LoadedHost) -> bool:
         """Whether a second core may and should be used: controls of a third party may look at more than a half brings back."""
         files = sum(len(one.files) for one in scene.configurations)
         return has_two_cores() and files >= WORTH_SHARING and not self._has_foreign
@@ -88,7 +88,7 @@ class Half(Struct):
     ``endpoints``: those that are written out, as a document has them; outlines where they are packed, or nobody needs them.
     ``packed``: those that are written out, as they are written.
     ``templates``, ``sites``: the others.
-    ``samples``, ``problems``, ``lives``, ``certificates``: of the share.
+    ``samples``, ``problems``, ``lifetimes``, ``certificates``: of the share.
     ``spent``: steps of work that it took.
     """
 
@@ -99,7 +99,7 @@ class Half(Struct):
     sites: tuple[Site, ...]
     samples: tuple[Sample, ...]
     problems: tuple[Problem, ...]
-    lives: tuple[Life, ...]
+    lifetimes: tuple[CertificateLifetime, ...]
     certificates: tuple[CertificateSeen, ...]
     spent: int
 
@@ -109,7 +109,7 @@ class Half(Struct):
         return len(self.endpoints) + len(self.sites)
 
 
-def judge_whole(scene: Scene, task: Assessment) -> HostDocument:
+def judge_whole(scene: LoadedHost, task: Assessment) -> HostDocument:
     """The document of a host, judged in one piece."""
     host = host_of(scene, complete=task.is_complete)
     document = host_document(host, task.baseline, task.findings(host, whole_host=None))
@@ -124,7 +124,7 @@ def judge_whole(scene: Scene, task: Assessment) -> HostDocument:
     )
 
 
-def judge_in_halves(scene: Scene, task: Assessment) -> HostDocument | None:
+def judge_in_halves(scene: LoadedHost, task: Assessment) -> HostDocument | None:
     """The document of a host, judged in two halves; None where these took more work than a host may make: in one piece it might
     have stopped elsewhere."""
     left = scene.budget.left
@@ -141,7 +141,7 @@ def judge_in_halves(scene: Scene, task: Assessment) -> HostDocument | None:
         groups=tuple(_groups(templates, sites)),
         samples=first.samples + second.samples,
         problems=first.problems + second.problems,
-        lives=first.lives + second.lives,
+        lifetimes=first.lifetimes + second.lifetimes,
     )
     findings = first.findings
     for control, more in second.findings.items():
@@ -160,7 +160,7 @@ def judge_in_halves(scene: Scene, task: Assessment) -> HostDocument | None:
 _SHARES: Final = (Share(0.0, PARENT_SHARE), Share(PARENT_SHARE, 1.0))
 
 
-def _half(scene: Scene, task: Assessment, number: int) -> tuple[Host, Half]:
+def _half(scene: LoadedHost, task: Assessment, number: int) -> tuple[Host, Half]:
     """One of two halves of a host, and what it comes to."""
     before = scene.budget.spent
     host = host_of(scene, _SHARES[number], complete=task.is_complete)
@@ -175,7 +175,7 @@ def _half(scene: Scene, task: Assessment, number: int) -> tuple[Host, Half]:
         tuple(_sites(host)),
         host.samples,
         host.problems,
-        host.lives,
+        host.lifetimes,
         () if is_brief else certificates_of(host),
         scene.budget.spent - before,
     )

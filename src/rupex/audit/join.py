@@ -30,7 +30,7 @@ def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:
     return structs.replace(
         together((host, *only_sent)),
         partial=host.partial,
-        lives=host.lives,
+        lifetimes=host.lifetimes,
         predicted={e.id: found for e in endpoints if (found := _predicted(e, evidence)) is not None},
         running=find_running(tree),
         modified=dict(_modified(host, tree)),
@@ -49,7 +49,7 @@ def together(seen: Sequence[Host]) -> Host:
         problems=tuple(problem for one in seen for problem in one.problems)[: bounds.PROBLEMS],
         chains={path: chain for one in seen for path, chain in one.chains.items()},
         paths={path: way for one in seen for path, way in one.paths.items()},
-        lives=tuple(life for one in seen for life in one.lives),
+        lifetimes=tuple(life for one in seen for life in one.lifetimes),
         partial=first.partial or next((one.partial for one in others if one.partial), ""),
     )
 

@@ -13,19 +13,19 @@ from rupex.audit.assess import assess
 from rupex.baseline import Baseline, Waivers
 from rupex.documents.run import HostDocument
 from rupex.model import Host
-from rupex.wire.connection.line import Manners
+from rupex.wire.connection.line import ProbeLimits
 from rupex.wire.connection.targets import Target
-from rupex.wire.observe.observe import Connect, Round, observe
+from rupex.wire.observe.observe import Connect, ProbeSession, observe
 
 _AT_ONCE: Final = 24
 """Names that are looked at at the same time; the connections have a bound of their own."""
 
 
 async def observe_all(
-    targets: Sequence[Target], *, manners: Manners, connect: Connect | None = None, skip_paths: bool = False
+    targets: Sequence[Target], *, manners: ProbeLimits, connect: Connect | None = None, skip_paths: bool = False
 ) -> list[Host]:
     """What is seen of each target, at the same time."""
-    around = Round(list(targets), manners, connect, skip_paths=skip_paths)
+    around = ProbeSession(list(targets), manners, connect, skip_paths=skip_paths)
     return list(await asyncio.gather(*(observe(target, around) for target in targets)))
 
 
@@ -34,7 +34,7 @@ async def probe(
     baseline: Baseline,
     now: datetime,
     *,
-    manners: Manners,
+    manners: ProbeLimits,
     connect: Connect | None = None,
     skip_paths: bool = False,
     keep_all: bool = False,
@@ -46,7 +46,7 @@ async def probe(
 
     ``endpoints``: whether the documents have them; ``known``: adds to a host what earlier runs tell of it.
     """
-    around = Round(list(targets), manners, connect, skip_paths=skip_paths)
+    around = ProbeSession(list(targets), manners, connect, skip_paths=skip_paths)
     waiting = iter(enumerate(targets))
     running: dict[asyncio.Task[HostDocument], int] = {}
 

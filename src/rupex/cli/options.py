@@ -85,9 +85,9 @@ def manners(arguments: argparse.Namespace) -> Any:
     """How patient and how gentle a look at listeners is."""
     from msgspec import structs
 
-    from rupex.wire.connection.line import GENTLE, Manners
+    from rupex.wire.connection.line import SLOW_LIMITS, ProbeLimits
 
-    found = GENTLE if arguments.gentle else Manners()
+    found = SLOW_LIMITS if arguments.gentle else ProbeLimits()
     return found if arguments.patience is None else structs.replace(found, step_seconds=arguments.patience)
 
 

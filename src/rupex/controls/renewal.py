@@ -5,17 +5,17 @@ from __future__ import annotations
 from datetime import datetime
 
 from rupex.controls.catalogue import control
-from rupex.model import EXEMPT, Fail, Host, Judgement, Life, Pass, Renewal, Unknown
+from rupex.model import EXEMPT, CertificateLifetime, Fail, Host, Judgement, Pass, Renewal, Unknown
 from rupex.model.change import Change
 
 
-def _brief(host: Host, days: int) -> list[Life]:
+def _brief(host: Host, days: int) -> list[CertificateLifetime]:
     """The certificates that live so short, the one that ends first in front."""
-    return sorted((life for life in host.lives if life.days <= days), key=lambda life: life.not_after)
+    return sorted((life for life in host.lifetimes if life.days <= days), key=lambda life: life.not_after)
 
 
 def _jobs(host: Host, days: int) -> tuple[Renewal, ...] | Judgement:
-    """The jobs of a host with a certificate that lives so short that somebody has to renew it all the time; or the judgement
+    """The jobs of a host with a certificate that lifetimes so short that somebody has to renew it all the time; or the judgement
     that ends the matter."""
     if not _brief(host, days):
         return EXEMPT
@@ -41,29 +41,29 @@ def scheduled(host: Host, *, now: datetime, days: int) -> Judgement:
     jobs = _jobs(host, days)
     if not isinstance(jobs, tuple):
         return jobs
-    lives = _brief(host, days)
+    lifetimes = _brief(host, days)
     enabled = [job for job in jobs if job.enabled]
     if enabled:
-        return _in_time(enabled, lives, now)
-    short = f"a certificate lives {min(life.days for life in lives)} days"
+        return _in_time(enabled, lifetimes, now)
+    short = f"a certificate lifetimes {min(life.days for life in lifetimes)} days"
     if jobs:
         return Fail(f"{short}, and {jobs[0].name}, which would renew it, is not enabled", jobs[0].provenance)
     return Fail(f"{short}, and no timer or cron table renews it")
 
 
-def _in_time(enabled: list[Renewal], lives: list[Life], now: datetime) -> Judgement:
+def _in_time(enabled: list[Renewal], lifetimes: list[CertificateLifetime], now: datetime) -> Judgement:
     """Whether the jobs renew every certificate, and run before the first of them ends."""
     job = enabled[0]
     if all(one.covers is not None and not one.hooks for one in enabled):
         covered = {path for one in enabled for path in one.covers or ()}
-        left = [life for life in lives if life.real not in covered]
+        left = [life for life in lifetimes if life.real not in covered]
         if left:
             return Fail(f"{left[0].path} is none of the certificates that {job.name} renews", job.provenance)
     runs = [(moment, one) for one in enabled if one.schedule is not None and (moment := one.schedule.next(now))]
     if len(runs) < len(enabled) or not runs:
         return Pass(job.provenance, job.name)
     moment, job = min(runs, key=lambda run: run[0])
-    first = next((life for life in lives if life.not_after > now), None)
+    first = next((life for life in lifetimes if life.not_after > now), None)
     if first is None:
         return Pass(job.provenance, f"{job.name}, next on {moment:%Y-%m-%d %H:%M}")
     if moment >= first.not_after:

@@ -140,10 +140,10 @@ def usage(certificate: CertificateFile) -> Judgement:
 
 @control(
     "cert.lifetime",
-    title="The certificate lives no longer than is allowed",
+    title="The certificate lifetimes no longer than is allowed",
     place="certificate",
     severity="medium",
-    why="Browsers refuse a public certificate that lives longer; and a long life is a long time to misuse a lost key.",
+    why="Browsers refuse a public certificate that lifetimes longer; and a long life is a long time to misuse a lost key.",
     references=("BR 6.3.2",),
     cwe=("CWE-324",),
     evidence=("files", "wire"),

@@ -40,7 +40,7 @@ from rupex.host import open_tree
 from rupex.http.names import is_address
 from rupex.model import Host, Problem, ProblemKind, RupexError, SharedKey
 from rupex.parallel import HELD, end_with_parent, run_loop, signals_held
-from rupex.wire.connection.line import Manners
+from rupex.wire.connection.line import ProbeLimits
 from rupex.wire.observe.observe import Connect
 
 _BATCH: Final = 64
@@ -56,7 +56,7 @@ class Work(Struct, frozen=True):
     baselines: Mapping[str | None, Baseline]
     waivers: Waivers | None
     now: datetime
-    manners: Manners
+    manners: ProbeLimits
     skip_paths: bool = False
     jobs: int = 2
     host_seconds: float = HOST_SECONDS

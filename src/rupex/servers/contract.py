@@ -24,8 +24,8 @@ from rupex.servers.common.groups import Endpoints
 from rupex.tls.openssl import Library
 
 
-class Surroundings(Struct, frozen=True):
-    """What a configuration lives in: the host tree, its credentials, the crypto library, and what the user says of
+class HostContext(Struct, frozen=True):
+    """What a configuration lifetimes in: the host tree, its credentials, the crypto library, and what the user says of
     versions that the tree does not show (family or ``openssl`` to a version such as ``1.18``). ``uses_templates``: sites that
     are written from one template are resolved once."""
 
@@ -154,6 +154,6 @@ class Family(Protocol):
         """Whether ``text`` is written in this family's language, as far as one file can tell."""
         ...
 
-    def resolve(self, main_path: str, around: Surroundings) -> Configured:
+    def resolve(self, main_path: str, around: HostContext) -> Configured:
         """Read the configuration that starts at ``main_path``. Never raises for what is in it."""
         ...

@@ -11,7 +11,7 @@ from typing import Final, Literal
 import msgspec
 from msgspec import Struct
 
-from rupex.audit.collect import host_of, open_scene
+from rupex.audit.collect import host_of, load_host
 from rupex.families import all_facts, tables
 from rupex.host import HostTree, TreeError
 from rupex.host.facts.search import search
@@ -90,7 +90,7 @@ def plan(tree: HostTree) -> Plan:
         language = language_of(one.path, otherwise="environment") if is_deployment else "credential"
         take(one.path, "credential" if one.kind == "key" else "deployment", language)
     recorder = _Recorder(tree)
-    scene = open_scene(recorder, "", name="host")
+    scene = load_host(recorder, "", name="host")
     host_of(scene)
     for configuration in scene.configurations:
         for part in configuration.files:

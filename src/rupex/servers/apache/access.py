@@ -9,7 +9,7 @@ from rupex.model import Provenance, Setting
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.load import all_of, last_of
-from rupex.servers.apache.sections import Applied, Context, last_in
+from rupex.servers.apache.sections import AppliedSection, Context, last_in
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError
 
@@ -144,7 +144,7 @@ def _older(context: Context, exchange: Exchange) -> Decision | None:
     return OPEN if value else Decision(False, 403, deny[-1] if deny else order)
 
 
-def _own(applied: Applied, name: str) -> list[Directive]:
+def _own(applied: AppliedSection, name: str) -> list[Directive]:
     return list(all_of(applied.directives, name))
 
 

@@ -9,7 +9,7 @@ from typing import Protocol
 from rupex.model import Header, Provenance
 from rupex.servers.apache.exchange import Exchange, decoded
 from rupex.servers.apache.headers import headers_of
-from rupex.servers.apache.hosts import Listener, Virtual
+from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.load import LoadedConfig, last_of
 from rupex.servers.apache.process import MOST_INNER, Outcome
 from rupex.servers.apache.scopes import ScopeReader, error_page
@@ -90,7 +90,7 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
 
 
 def _scope_of(
-    configuration: Resolved, listener: Listener, virtual: Virtual, outcome: Outcome, exchange: Exchange
+    configuration: Resolved, listener: Listener, virtual: VirtualHost, outcome: Outcome, exchange: Exchange
 ) -> str:
     """The id of the narrowest scope that the path of a request lies in."""
     best = "any"
@@ -105,7 +105,7 @@ def _scope_of(
 
 def _headers(
     configuration: Resolved,
-    virtual: Virtual,
+    virtual: VirtualHost,
     outcome: Outcome,
     exchange: Exchange,
     asked: int | None,
@@ -145,7 +145,7 @@ def _headers(
 
 
 def _error_answer(
-    configuration: Resolved, virtual: Virtual, context: Context, exchange: Exchange, status: int | None
+    configuration: Resolved, virtual: VirtualHost, context: Context, exchange: Exchange, status: int | None
 ) -> Outcome | None:
     """What the site's own page for an error answers, None where there is none. It meets rules like any other request, and may
     be redirected by them; a redirect of mod_alias leaves the first error as it was (both measured on 2.4.71)."""
@@ -175,7 +175,7 @@ def _moved(exchange: Exchange, page: str) -> Exchange:
     return replace(exchange, uri=path, args=query or None, method="GET", file="", sent=exchange.sent)
 
 
-def _place(listener: Listener, virtual: Virtual) -> Provenance:
+def _place(listener: Listener, virtual: VirtualHost) -> Provenance:
     return listener.listen.directive.provenance() if virtual.section is None else virtual.section.provenance()
 
 
@@ -190,7 +190,7 @@ def _listener(configuration: Resolved, request: Request) -> Listener | None:
     return found[0] if found else None
 
 
-def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why: list[Because]) -> None:
+def _explain_choice(listener: Listener, virtual: VirtualHost, request: Request, why: list[Because]) -> None:
     why.append(
         Because(
             f"the request meets the listener {listener.address}:{listener.port}", listener.listen.directive.provenance()
@@ -207,7 +207,7 @@ def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why:
         why.append(Because("no virtual host is meant; the main server answers", listener.listen.directive.provenance()))
 
 
-def _exchange(virtual: Virtual, request: Request) -> Exchange:
+def _exchange(virtual: VirtualHost, request: Request) -> Exchange:
     path = request.path or "/"
     sent = path + (f"?{request.query}" if request.query is not None else "")
     headers = {name.lower(): value for name, value in request.headers}

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from typing import Final
 
 from rupex.servers.apache.exchange import Exchange
-from rupex.servers.apache.moves import with_groups
+from rupex.servers.apache.redirects import with_groups
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 

@@ -8,7 +8,7 @@ from typing import Final
 from urllib.parse import unquote
 
 from rupex.model.numbers import whole_number
-from rupex.servers.apache.sections import Walk
+from rupex.servers.apache.sections import DirectoryWalk
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError
 
@@ -41,7 +41,7 @@ class Exchange:
     status: int | None = None
     inner: int = 0
     is_made_up: bool = False
-    walk: Walk | None = None
+    walk: DirectoryWalk | None = None
     own_requests: list[str] = field(default_factory=list)
 
     @property

@@ -38,10 +38,10 @@ class Names(Struct, frozen=True):
     aliases: tuple[str, ...]
 
 
-class Virtual:
+class VirtualHost:
     """A virtual host, or the main server (``section`` None). ``names``: ServerName first, then its aliases."""
 
-    def __init__(self, section: Directive | None, directives: Block, main: Virtual | None, said: Names) -> None:
+    def __init__(self, section: Directive | None, directives: Block, main: VirtualHost | None, said: Names) -> None:
         self.section, self.directives, self.main = section, directives, main
         own = () if said.name is None else (said.name,)
         self.names: tuple[str, ...] = tuple(dict.fromkeys((*own, *said.aliases)))
@@ -70,7 +70,7 @@ class Virtual:
 class Listener:
     """One address and port, and the virtual hosts that answer there, in order; the first for names that none has."""
 
-    def __init__(self, address: str, port: int, listen: Listen, virtuals: list[Virtual]) -> None:
+    def __init__(self, address: str, port: int, listen: Listen, virtuals: list[VirtualHost]) -> None:
         self.address, self.port, self.listen, self.virtuals = address, port, listen, virtuals
         self._place = {id(virtual): place for place, virtual in enumerate(virtuals)}
         self._by_name: dict[str, int] = {}
@@ -82,17 +82,17 @@ class Listener:
             self._by_pattern += [(place, _pattern(name)) for name in virtual.names if is_wildcard(name)]
 
     @property
-    def default(self) -> Virtual:
+    def default(self) -> VirtualHost:
         return self.virtuals[0]
 
-    def select(self, name: str) -> Virtual:
+    def select(self, name: str) -> VirtualHost:
         return self.virtuals[self._first(name) or 0]
 
     def knows(self, name: str) -> bool:
         """Whether a virtual host has the name, so that it is not only the first one that answers."""
         return self._first(name) is not None
 
-    def shadowed(self, virtual: Virtual) -> bool:
+    def shadowed(self, virtual: VirtualHost) -> bool:
         """Whether no request can reach a virtual host, since earlier ones take every name that it has."""
         own = self._place[id(virtual)]
         names = virtual.names or (virtual.server_name,)
@@ -168,12 +168,12 @@ def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
     return found
 
 
-def read_virtuals(config: LoadedConfig) -> tuple[Virtual, list[Virtual]]:
+def read_virtuals(config: LoadedConfig) -> tuple[VirtualHost, list[VirtualHost]]:
     """The main server and the virtual hosts, in order."""
     names_of = ReadOnce(read_names)
-    main = Virtual(None, config.main, None, names_of(config.main))
+    main = VirtualHost(None, config.main, None, names_of(config.main))
     sections = sections_of(config.main, "virtualhost")
-    return main, [Virtual(section, section.inner, main, names_of(section.inner)) for section in sections]
+    return main, [VirtualHost(section, section.inner, main, names_of(section.inner)) for section in sections]
 
 
 def read_names(block: Block) -> Names:
@@ -183,12 +183,12 @@ def read_names(block: Block) -> Names:
     return Names(host_name(named.args[0]) if named is not None and named.args else None, tuple(aliases))
 
 
-def listeners(listens: Iterable[Listen], main: Virtual, virtuals: list[Virtual]) -> list[Listener]:
-    """Every address and port at which something else answers. Virtual hosts of an address of their own come before those
+def listeners(listens: Iterable[Listen], main: VirtualHost, virtuals: list[VirtualHost]) -> list[Listener]:
+    """Every address and port at which something else answers. VirtualHost hosts of an address of their own come before those
     of any address, and the main server answers where there is none (vhost.c, ap_update_vhost_given_ip)."""
     found: dict[tuple[str, int], Listener] = {}
     for listen in listens:
-        groups: dict[tuple[str, int | None], dict[Virtual, None]] = {}
+        groups: dict[tuple[str, int | None], dict[VirtualHost, None]] = {}
         for virtual in virtuals:
             spend(len(virtual.addresses))
             for address, port in virtual.addresses:

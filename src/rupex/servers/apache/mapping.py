@@ -11,9 +11,9 @@ from rupex.host import HostTree
 from rupex.host.tree.paths import inside
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.finding import PathIndex
-from rupex.servers.apache.hosts import Virtual
+from rupex.servers.apache.hosts import VirtualHost
 from rupex.servers.apache.load import LoadedConfig, all_of
-from rupex.servers.apache.moves import prefix_length, rest_behind, with_groups
+from rupex.servers.apache.redirects import prefix_length, rest_behind, with_groups
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 
@@ -35,7 +35,7 @@ class Mapper:
     """Maps the requests of one virtual host. ``document_root``: with a leading slash, empty for none; ``folders``: what is
     served from, as far as it does not hang on the request."""
 
-    def __init__(self, config: LoadedConfig, virtual: Virtual, tree: HostTree) -> None:
+    def __init__(self, config: LoadedConfig, virtual: VirtualHost, tree: HostTree) -> None:
         self.config, self.virtual, self.tree = config, virtual, tree
         self._root = root = virtual.last("documentroot")
         self.document_root = "/" + config.path(root.args[0]) if root is not None and root.args else ""
@@ -46,7 +46,7 @@ class Mapper:
         self.by_name = _unless_none(virtual.last("virtualdocumentroot"))
         self._scripts_by_name = _unless_none(virtual.last("virtualscriptalias"))
         self._by_address = _unless_none(virtual.last("virtualdocumentrootip", "virtualscriptaliasip"))
-        self._homes = Homes(virtual)
+        self._homes = UserDirs(virtual)
         self.folders = tuple(dict.fromkeys(folder for folder in self._find_folders() if folder != "/"))
 
     def _find_folders(self) -> list[str]:
@@ -114,10 +114,10 @@ def fixed_folder(word: str) -> str:
     return word.rstrip("/") if found is None else word[: found.start()].rpartition("/")[0] or "/"
 
 
-class Homes:
+class UserDirs:
     """``/~name/`` and what ``UserDir`` makes of it (mod_userdir.c). ``words``: where to look, in order."""
 
-    def __init__(self, virtual: Virtual) -> None:
+    def __init__(self, virtual: VirtualHost) -> None:
         self.words: tuple[str, ...] = ()
         self._said: Directive | None = None
         self._is_off = False

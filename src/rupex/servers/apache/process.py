@@ -20,10 +20,17 @@ from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.finding import PathIndex
-from rupex.servers.apache.hosts import Virtual
+from rupex.servers.apache.hosts import VirtualHost
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.mapping import Mapped, Mapper
-from rupex.servers.apache.moves import Move, moved, moves_of_sections, prefix_length, read_moves, with_groups
+from rupex.servers.apache.redirects import (
+    AliasRedirect,
+    moved,
+    moves_of_sections,
+    prefix_length,
+    read_moves,
+    with_groups,
+)
 from rupex.servers.apache.rewriting import Rewriter, Rewritten, is_on, read_rules
 from rupex.servers.apache.sections import (
     BrokenOverrideError,
@@ -66,7 +73,7 @@ class Processor:
     """Answers requests of one virtual host."""
 
     def __init__(
-        self, config: LoadedConfig, virtual: Virtual, tree: HostTree, sections: SectionReader, mapper: Mapper
+        self, config: LoadedConfig, virtual: VirtualHost, tree: HostTree, sections: SectionReader, mapper: Mapper
     ) -> None:
         self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
         self.mapper, self.document_root = mapper, mapper.document_root
@@ -201,7 +208,7 @@ class Processor:
                 return None if words[1] == "!" else (directive, words[1] + exchange.uri[length:])
         return None
 
-    def _move(self, move: Move, target: str, exchange: Exchange, context: Context) -> Outcome:
+    def _move(self, move: AliasRedirect, target: str, exchange: Exchange, context: Context) -> Outcome:
         if not 300 <= move.status < 400:
             return Outcome(context=context, status=move.status, by=move.directive, by_server=True)
         if target.startswith("/"):

@@ -22,7 +22,7 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_MEMBER, spend
 from rupex.servers.apache.answer import answer_request
-from rupex.servers.apache.hosts import Listener, Virtual, listeners, read_listens, read_names, read_virtuals
+from rupex.servers.apache.hosts import Listener, VirtualHost, listeners, read_listens, read_names, read_virtuals
 from rupex.servers.apache.load import LoadedConfig, all_of, load, sections_of
 from rupex.servers.apache.mapping import fixed_folder
 from rupex.servers.apache.release import default, find_release
@@ -35,15 +35,15 @@ from rupex.servers.apache.tls import TlsResolver, speaks_tls
 from rupex.servers.common.document_roots import OVERRIDE_FILE
 from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
 from rupex.servers.common.templates import ReadOnce
-from rupex.servers.contract import WHOLE, Answer, Request, Share, Socket, Surroundings
+from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
 
 
-class Member(NamedTuple):
+class VirtualHostBinding(NamedTuple):
     """A virtual host at one of its listeners: what becomes one endpoint."""
 
     id: str
     listener: Listener
-    virtual: Virtual
+    virtual: VirtualHost
 
 
 class ApacheConfiguration:
@@ -52,7 +52,7 @@ class ApacheConfiguration:
     family = "apache"
     passes_to: tuple[Backend, ...] = ()
 
-    def __init__(self, main_path: str, around: Surroundings) -> None:
+    def __init__(self, main_path: str, around: HostContext) -> None:
         self.main_path, self.around = main_path, around
         self.release = find_release(around)
         self.version = self.release.setting()
@@ -67,7 +67,7 @@ class ApacheConfiguration:
         self.listeners = listeners(read_listens(self.config, problems), self.main, self.virtuals)
         self._main_is_opaque, self._common_folders = self._judge_main()
         self._roots_of, self._folder_words_of = ReadOnce(_said_roots), ReadOnce(_said_folders)
-        self.members: list[Member] = []
+        self.members: list[VirtualHostBinding] = []
         self.id_of: dict[tuple[int, str, int], str] = {}
         if not self.listeners and not any(problem.hides_endpoints for problem in problems):
             words = "no Listen line in it or in what it includes, so nothing is known of what the host answers"
@@ -112,7 +112,7 @@ class ApacheConfiguration:
                 if taken[identity] > 1:
                     identity += f"#{taken[identity]}"
                 self.id_of[id(virtual), listener.address, listener.port] = identity
-                self.members.append(Member(identity, listener, virtual))
+                self.members.append(VirtualHostBinding(identity, listener, virtual))
         # In the order in which they are declared, so that each part of them has of every kind.
         ordinals = {id(virtual): ordinal for ordinal, virtual in enumerate((self.main, *self.virtuals))}
         self.members.sort(key=lambda member: ordinals[id(member.virtual)])
@@ -140,7 +140,7 @@ class ApacheConfiguration:
         members = self.members[first:end]
         return resolve_members(members, self._endpoint, self._template_of, self.around.credentials, complete=complete)
 
-    def _template_of(self, member: Member) -> FromTemplate[Member] | None:
+    def _template_of(self, member: VirtualHostBinding) -> FromTemplate[VirtualHostBinding] | None:
         """The template that a member is written from; None where its answers may hang on what is in a name, or on more than what
         is in its file."""
         virtual, listener = member.virtual, member.listener
@@ -153,12 +153,13 @@ class ApacheConfiguration:
         if kind is None:
             return None
 
-        def model() -> Member:
-            return Member(member.id, listener, Virtual(block.section, block.model, self.main, read_names(block.model)))
+        def model() -> VirtualHostBinding:
+            host = VirtualHost(block.section, block.model, self.main, read_names(block.model))
+            return VirtualHostBinding(member.id, listener, host)
 
         return FromTemplate((id(block.model), id(listener), kind), block.words, model)
 
-    def _folders_of(self, virtual: Virtual) -> list[str]:
+    def _folders_of(self, virtual: VirtualHost) -> list[str]:
         """The folders that a virtual host of its own speaks of: roots, aliases, sections."""
         return ["/" + path for path in dict.fromkeys(map(self.config.path, self._folder_words_of(virtual.directives)))]
 
@@ -182,7 +183,7 @@ class ApacheConfiguration:
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)
 
-    def _endpoint(self, member: Member) -> Endpoint:
+    def _endpoint(self, member: VirtualHostBinding) -> Endpoint:
         listener, virtual = member.listener, member.virtual
         is_tls = speaks_tls(self.config, virtual)
         has_own = next(all_of(virtual.directives, "sslcertificatefile"), None) is not None

@@ -30,7 +30,7 @@ from rupex.model.budget import PER_NAME, PER_SCOPE, spend
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.headers import Action, headers_of, read_action, server_header, signature
-from rupex.servers.apache.hosts import Listener, Virtual, is_wildcard
+from rupex.servers.apache.hosts import Listener, VirtualHost, is_wildcard
 from rupex.servers.apache.load import LoadedConfig, Skipped, all_of, sections_of
 from rupex.servers.apache.mapping import Mapper
 from rupex.servers.apache.process import Outcome, Processor
@@ -73,7 +73,7 @@ class ScopeReader:
         self.roots = DocumentRoots(tree, sites)
         self._processors: dict[int, Processor] = {}
 
-    def processor(self, virtual: Virtual) -> Processor:
+    def processor(self, virtual: VirtualHost) -> Processor:
         found = self._processors.get(id(virtual))
         if found is None:
             mapper = Mapper(self.config, virtual, self.tree)
@@ -82,7 +82,7 @@ class ScopeReader:
         return found
 
     def exchange(
-        self, listener: Listener, virtual: Virtual, name: str | None, path: str, *, method: str = "GET"
+        self, listener: Listener, virtual: VirtualHost, name: str | None, path: str, *, method: str = "GET"
     ) -> Exchange:
         """A sample request for a name of a virtual host."""
         host = _concrete(name)
@@ -93,7 +93,7 @@ class ScopeReader:
             is_made_up=name is None or is_wildcard(name),
         )  # fmt: skip
 
-    def of(self, listener: Listener, virtual: Virtual) -> Iterator[Scope]:
+    def of(self, listener: Listener, virtual: VirtualHost) -> Iterator[Scope]:
         names: tuple[str | None, ...] = virtual.names or (None,)
         processor = self.processor(virtual)
         root = Place("any", "/", "/" + SAMPLE_TAIL, None)
@@ -167,7 +167,7 @@ class ScopeReader:
     def _scope(
         self,
         listener: Listener,
-        virtual: Virtual,
+        virtual: VirtualHost,
         place: Place,
         order: int,
         names: tuple[str | None, ...],
@@ -237,7 +237,7 @@ class ScopeReader:
         return server_header(context, str(self.release), is_debian=self._is_debian)
 
     def _headers(
-        self, virtual: Virtual, outcome: Outcome, exchange: Exchange, *, is_own: bool
+        self, virtual: VirtualHost, outcome: Outcome, exchange: Exchange, *, is_own: bool
     ) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
         """The headers of a scope's answers, and those that are declared and never go out."""
         sent, dropped = headers_of(outcome.context, exchange) if "headers" in self.config.modules else ((), ())
@@ -247,7 +247,7 @@ class ScopeReader:
             sent = tuple(header for header in sent if header.on == "all")
         return (self.banner(outcome.context), *sent), tuple(lost)
 
-    def without_effect(self, virtual: Virtual, outcome: Outcome) -> Iterator[Dropped]:
+    def without_effect(self, virtual: VirtualHost, outcome: Outcome) -> Iterator[Dropped]:
         """Headers that are written where they do nothing: under a condition that is not met, in an override file that is not
         read, or without the module."""
         sections = (virtual.section, *(applied.section for applied in outcome.context))
@@ -279,7 +279,7 @@ class ScopeReader:
                     yield Dropped(action.name, action.value, directive.provenance(), override.because)
 
     def _error_headers(
-        self, listener: Listener, virtual: Virtual, name: str | None, outcome: Outcome
+        self, listener: Listener, virtual: VirtualHost, name: str | None, outcome: Outcome
     ) -> tuple[Header, ...] | None:
         """The headers of a 404 where a page of the site's own answers: that page is a handler's answer, so that both tables
         go out."""
@@ -292,7 +292,7 @@ class ScopeReader:
         return (self.banner(inner.context), *(structs.replace(header, on="all") for header in sent))
 
     def _redirect(
-        self, listener: Listener, virtual: Virtual, place: Place, outcome: Outcome, names: tuple[str | None, ...]
+        self, listener: Listener, virtual: VirtualHost, place: Place, outcome: Outcome, names: tuple[str | None, ...]
     ) -> Redirect:
         processor = self.processor(virtual)
 
@@ -343,7 +343,7 @@ class ScopeReader:
         return Listing("Indexes" in options(context) and "autoindex" in self.config.modules, place)
 
     def _exposes(
-        self, listener: Listener, virtual: Virtual, processor: Processor, names: tuple[str | None, ...]
+        self, listener: Listener, virtual: VirtualHost, processor: Processor, names: tuple[str | None, ...]
     ) -> Setting[tuple[str, ...]]:
         """What is served that should not be; for each name where each has a root of its own."""
         asked = names if processor.mapper.by_name is not None else names[:1]
@@ -353,7 +353,7 @@ class ScopeReader:
         return doubtful if doubtful is not None and not served else Setting(served)
 
     def _exposes_for(
-        self, listener: Listener, virtual: Virtual, processor: Processor, name: str | None
+        self, listener: Listener, virtual: VirtualHost, processor: Processor, name: str | None
     ) -> Setting[tuple[str, ...]]:
         def is_refused(path: str) -> bool:
             outcome = processor.answer(self.exchange(listener, virtual, name, path), lenient=True)
@@ -383,15 +383,15 @@ class ScopeReader:
             may_refuse or bool(processor.sections.folders) or bool(processor.moves),
         )
 
-    def _forward_proxy(self, listener: Listener, virtual: Virtual, order: int) -> Scope | None:
+    def _forward_proxy(self, listener: Listener, virtual: VirtualHost, order: int) -> Scope | None:
         """The scope of requests for other servers, where the server is a forward proxy."""
         said = virtual.last("proxyrequests")
         if said is None or said.raw.strip().lower() != "on" or "proxy" not in self.config.modules:
             return None
         sections = [s for block in virtual.chain for s in sections_of(block, "proxy") if s.args[-1:] == ("*",)]
-        from rupex.servers.apache.sections import Applied
+        from rupex.servers.apache.sections import AppliedSection
 
-        context = tuple(Applied("path", s.inner, s) for s in sections)
+        context = tuple(AppliedSection("path", s.inner, s) for s in sections)
         exchange = self.exchange(listener, virtual, None, "/")
         return Scope(
             id="proxy:*", match="condition", path="", order=order, provenance=said.provenance(),

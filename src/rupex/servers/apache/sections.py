@@ -17,7 +17,7 @@ from rupex.host.tree.paths import inside
 from rupex.model import Problem, bounds
 from rupex.model.budget import spend
 from rupex.servers.apache.finding import PathIndex
-from rupex.servers.apache.hosts import Virtual
+from rupex.servers.apache.hosts import VirtualHost
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.modules import owner
 from rupex.servers.apache.syntax import Block, Directive, parse
@@ -38,7 +38,7 @@ _OF_CORE: Final = {
 }
 
 
-class Applied(Struct, frozen=True):
+class AppliedSection(Struct, frozen=True):
     """One section that holds: what it says, and the ``section`` itself (None for the server's own)."""
 
     kind: Kind
@@ -46,7 +46,7 @@ class Applied(Struct, frozen=True):
     section: Directive | None = None
 
 
-Context = tuple[Applied, ...]
+Context = tuple[AppliedSection, ...]
 
 
 class BrokenOverrideError(Exception):
@@ -121,7 +121,7 @@ def options(context: Context) -> frozenset[str]:
     return frozenset(found)
 
 
-class Walk(NamedTuple):
+class DirectoryWalk(NamedTuple):
     """The way to a ``file``, as far as names are there: the folder where it ends, and what its folders ``applied``."""
 
     file: str
@@ -135,14 +135,14 @@ class SectionReader:
     def __init__(
         self,
         config: LoadedConfig,
-        virtual: Virtual,
+        virtual: VirtualHost,
         tree: HostTree,
         problems: list[Problem],
         served: tuple[str, ...],
     ) -> None:
         self.config, self.virtual, self.tree, self.problems = config, virtual, tree, problems
         self._served = tuple(map(inside, served))
-        self.base: Context = tuple(Applied("server", directives) for directives in virtual.chain)
+        self.base: Context = tuple(AppliedSection("server", directives) for directives in virtual.chain)
         folders = self._written("directory")
         plain = [s for s in folders if not is_pattern(s)]
         self.folders = sorted(plain, key=lambda s: _depth(_folder_of(s)))
@@ -176,7 +176,7 @@ class SectionReader:
             places = sorted([*places, *(place for place in wild if _is_folder(self.folders[place], folder))])
         return [self.folders[place] for place in places]
 
-    def walk(self, file: str, before: Walk | None = None) -> Walk:
+    def walk(self, file: str, before: DirectoryWalk | None = None) -> DirectoryWalk:
         """The way to ``file`` (with a leading slash). ``before``: the way that a request went to which this one answers: it is
         not gone again to what is there and ends in the same folder (the cache of ap_directory_walk). Raises
         :class:`~rupex.servers.common.patterns.UndeterminedError`."""
@@ -185,10 +185,10 @@ class SectionReader:
         walked = self._walked(file)
         end = walked.rstrip("/") if self.tree.is_folder(inside(walked)) else walked.rpartition("/")[0]
         if before is not None and before.end == end and self._is_there(file):
-            return Walk(walked, end, before.applied)
-        return Walk(walked, end, tuple(self._folders(walked, is_whole=walked == file)))
+            return DirectoryWalk(walked, end, before.applied)
+        return DirectoryWalk(walked, end, tuple(self._folders(walked, is_whole=walked == file)))
 
-    def of(self, path: str, walk: Walk | None, holds: Callable[[Directive], bool], index: str = "") -> Context:
+    def of(self, path: str, walk: DirectoryWalk | None, holds: Callable[[Directive], bool], index: str = "") -> Context:
         """What holds for the URL ``path`` that is mapped to a file by ``walk`` (None: to no file). ``holds`` decides If
         sections; ``index``: the page that stands for a folder. Raises
         :class:`~rupex.servers.common.patterns.UndeterminedError`."""
@@ -197,8 +197,8 @@ class SectionReader:
             found += walk.applied
             name = index or walk.file.rpartition("/")[2]
             nested = [s for a in found for s in sections_of(a.directives, "files", "filesmatch")]
-            found += [Applied("file", s.inner, s) for s in nested if self._is_file(s, name)]
-        found += [Applied("path", s.inner, s) for s in self.meant_by(path)]
+            found += [AppliedSection("file", s.inner, s) for s in nested if self._is_file(s, name)]
+        found += [AppliedSection("path", s.inner, s) for s in self.meant_by(path)]
         conditions = [s for a in found for s in sections_of(a.directives, "if", "elseif", "else")]
         decided = False
         for section in conditions:
@@ -207,37 +207,37 @@ class SectionReader:
             met = not decided if section.key == "else" else not decided and holds(section)
             decided = decided or met
             if met:
-                found.append(Applied("condition", section.inner, section))
+                found.append(AppliedSection("condition", section.inner, section))
         return tuple(found)
 
-    def _folders(self, file: str, *, is_whole: bool) -> Iterator[Applied]:
+    def _folders(self, file: str, *, is_whole: bool) -> Iterator[AppliedSection]:
         """The Directory sections on the way to ``file``, each folder's override file behind its own. A section may be meant
         for the file itself, and patterns see the whole path; what is not there is met by no section but those."""
         parts = file.strip("/").split("/") if file.strip("/") else []
         steps = ["/", *("/" + "/".join(parts[:end]) for end in range(1, len(parts) + 1))]
         if self._has_root(file) and parts and not self._is_there(file):
             steps.pop()
-        so_far: list[Applied] = list(self.base)
+        so_far: list[AppliedSection] = list(self.base)
         for step in steps:
             # Where links may be followed and nothing follows behind the file, it is looked up like a folder; else each name is
             # asked for, and a file ends it.
             is_file = step == file and self.tree.is_file(inside(file))
             if is_file and not (is_whole and "FollowSymLinks" in options(tuple(so_far))):
                 break
-            here = [Applied("folder", s.inner, s) for s in self._folders_called(step)]
+            here = [AppliedSection("folder", s.inner, s) for s in self._folders_called(step)]
             so_far += here
             yield from here
             override = self.override(step, tuple(so_far))
             if override is not None and override.broken_by is not None:
                 raise BrokenOverrideError(override.broken_by)
             if override is not None and override.holding:
-                applied = Applied("override", override.holding)
+                applied = AppliedSection("override", override.holding)
                 so_far.append(applied)
                 yield applied
         whole = file if not self.tree.is_folder(inside(file)) or file.endswith("/") else f"{file}/"
         for section in self.folder_patterns:
             if search(section.args[-1], whole):
-                yield Applied("folder", section.inner, section)
+                yield AppliedSection("folder", section.inner, section)
 
     def _walked(self, file: str) -> str:
         """``file`` up to the first name that is a file or is not there: what follows is path information."""
@@ -400,7 +400,7 @@ def matches_path(section: Directive, path: str) -> bool:
 
 
 __all__ = [
-    "Applied",
+    "AppliedSection",
     "Context",
     "Override",
     "SectionReader",

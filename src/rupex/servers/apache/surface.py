@@ -8,7 +8,7 @@ from typing import Final
 
 from rupex.model import Limits, Sample, Setting, default_of
 from rupex.model.numbers import whole_number
-from rupex.servers.apache.hosts import Virtual
+from rupex.servers.apache.hosts import VirtualHost
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.modules import idle
 from rupex.servers.apache.release import Release, default
@@ -21,7 +21,7 @@ _USUAL_READ: Final = {"header": 40, "body": 20}
 """RequestReadTimeout where mod_reqtimeout is loaded and says nothing else (its manual, since 2.3.15)."""
 
 
-def limits(config: LoadedConfig, virtual: Virtual, release: Release) -> Limits:
+def limits(config: LoadedConfig, virtual: VirtualHost, release: Release) -> Limits:
     """The bounds of one virtual host."""
     timeout = _seconds(virtual, "timeout", "Timeout", release)
     read = dict.fromkeys(("header", "body"), timeout)
@@ -44,7 +44,7 @@ def limits(config: LoadedConfig, virtual: Virtual, release: Release) -> Limits:
     return Limits(read["header"], read["body"], idle_seconds, size)
 
 
-def _seconds(virtual: Virtual, key: str, name: str, release: Release) -> Setting[int]:
+def _seconds(virtual: VirtualHost, key: str, name: str, release: Release) -> Setting[int]:
     said = virtual.last(key)
     seconds = None if said is None else whole_number(said.raw.strip())
     if said is not None and seconds is not None:
@@ -53,7 +53,7 @@ def _seconds(virtual: Virtual, key: str, name: str, release: Release) -> Setting
     return Setting(int(setting.value or 0), setting.provenance)
 
 
-def trusted_peers(config: LoadedConfig, virtual: Virtual) -> Setting[tuple[str, ...]] | None:
+def trusted_peers(config: LoadedConfig, virtual: VirtualHost) -> Setting[tuple[str, ...]] | None:
     """The networks whose word about the client's address is taken (mod_remoteip); everybody's where none is named."""
     header = virtual.last("remoteipheader")
     if header is None or "remoteip" not in config.modules:
@@ -74,7 +74,7 @@ def idle_modules(config: LoadedConfig) -> Setting[tuple[str, ...]]:
     return Setting(found, place)
 
 
-def packaged(virtual: Virtual) -> Iterator[Sample]:
+def packaged(virtual: VirtualHost) -> Iterator[Sample]:
     """What came with the package and is still served by a virtual host."""
     root = virtual.last("documentroot")
     if root is not None and root.args and root.args[0].rstrip("/") in _PACKAGED_ROOTS and not virtual.names:

@@ -22,12 +22,12 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.endpoint import ProtocolVersion
-from rupex.servers.apache.hosts import Listener, Virtual
+from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.release import Release, default
 from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.common.templates import ReadOnce
-from rupex.servers.contract import Surroundings
+from rupex.servers.contract import HostContext
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
 from rupex.tls.negotiate import Abilities, negotiable, security_level
@@ -42,7 +42,7 @@ _NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for versio
 }
 
 
-def speaks_tls(config: LoadedConfig, virtual: Virtual) -> bool:
+def speaks_tls(config: LoadedConfig, virtual: VirtualHost) -> bool:
     """Whether a virtual host answers with TLS."""
     if "ssl" not in config.modules:
         return False
@@ -53,14 +53,14 @@ def speaks_tls(config: LoadedConfig, virtual: Virtual) -> bool:
 class TlsResolver:
     """Resolves TLS settings of virtual hosts."""
 
-    def __init__(self, config: LoadedConfig, release: Release, around: Surroundings) -> None:
+    def __init__(self, config: LoadedConfig, release: Release, around: HostContext) -> None:
         self.config, self.release, self.around = config, release, around
         self._said_certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(self._read_certificates)
         self._parameters: dict[str, DhParameters | str | None] = {}
 
     # Certificates
 
-    def certificates(self, virtual: Virtual) -> tuple[CertificateUse, ...]:
+    def certificates(self, virtual: VirtualHost) -> tuple[CertificateUse, ...]:
         """The certificates of a virtual host with their keys, in order; those of the main server where it has none."""
         own = self._said_certificates(virtual.directives)
         return own if own or virtual.main is None else self._said_certificates(virtual.main.directives)
@@ -79,7 +79,7 @@ class TlsResolver:
             None if key is None else key.provenance(),
         )
 
-    def kind(self, virtual: Virtual) -> tuple[object, ...] | None:
+    def kind(self, virtual: VirtualHost) -> tuple[object, ...] | None:
         """What the settings of a virtual host hang on in its certificates: the kinds of their keys, and the parameters for
         Diffie-Hellman; None where that is not known."""
         uses = self.certificates(virtual)
@@ -91,7 +91,7 @@ class TlsResolver:
 
     # All settings of one endpoint
 
-    def resolve(self, listener: Listener, virtual: Virtual) -> Tls:
+    def resolve(self, listener: Listener, virtual: VirtualHost) -> Tls:
         library = self.around.library
         uses = self.certificates(virtual)
         kinds = self._kinds(uses)
@@ -128,7 +128,9 @@ class TlsResolver:
 
     # One setting each
 
-    def _protocols(self, listener: Listener, virtual: Virtual) -> tuple[tuple[ProtocolVersion, ...], Provenance, str]:
+    def _protocols(
+        self, listener: Listener, virtual: VirtualHost
+    ) -> tuple[tuple[ProtocolVersion, ...], Provenance, str]:
         """The versions that are switched on. A virtual host that says nothing has those of the listener's first one; and so
         has every other where the library has no callback for the first message (before OpenSSL 1.1.1) or httpd does not use
         it (before 2.4.42)."""
@@ -154,7 +156,7 @@ class TlsResolver:
                 enabled, place = frozenset(v for v in enabled if v in within), by
         return tuple(v for v in PROTOCOL_VERSIONS if v in enabled), place, words
 
-    def _ciphers(self, virtual: Virtual, which: str) -> tuple[str, Provenance]:
+    def _ciphers(self, virtual: VirtualHost, which: str) -> tuple[str, Provenance]:
         """The cipher list for a protocol: ``SSL`` for TLS 1.2 and older, or ``TLSv1.3``."""
         if which == "SSL":
             command = self._command(virtual, "CipherString")
@@ -175,7 +177,7 @@ class TlsResolver:
         setting = default("SSLCipherSuite", self.release)
         return str(setting.value), setting.provenance or Provenance("default")
 
-    def _commands(self, virtual: Virtual) -> list[tuple[str, str, Provenance]]:
+    def _commands(self, virtual: VirtualHost) -> list[tuple[str, str, Provenance]]:
         """The commands of ``SSLOpenSSLConfCmd``, the main server's first, in order."""
         return [
             (said.args[0].lower(), said.args[1], said.provenance())
@@ -184,18 +186,18 @@ class TlsResolver:
             if len(said.args) == 2
         ]
 
-    def _command(self, virtual: Virtual, *names: str) -> tuple[str, Provenance] | None:
+    def _command(self, virtual: VirtualHost, *names: str) -> tuple[str, Provenance] | None:
         wanted = {name.lower() for name in names}
         found = [(value, place) for name, value, place in self._commands(virtual) if name in wanted]
         return found[-1] if found else None
 
-    def _switch(self, virtual: Virtual, name: str, *, otherwise: bool) -> Setting[bool]:
+    def _switch(self, virtual: VirtualHost, name: str, *, otherwise: bool) -> Setting[bool]:
         said = virtual.last(name.lower())
         if said is None:
             return Setting(otherwise, default_of(f"httpd {self.release}"))
         return Setting(said.raw.strip().lower() == "on", said.provenance())
 
-    def _preference(self, listener: Listener, virtual: Virtual) -> Setting[Any]:
+    def _preference(self, listener: Listener, virtual: VirtualHost) -> Setting[Any]:
         """Who decides the order. What the listener's first virtual host switches on stays on for all (SSL_set_options adds)."""
         found: Setting[Any] = Setting("client")
         for one in dict.fromkeys((listener.default, virtual)):
@@ -208,7 +210,7 @@ class TlsResolver:
             found = Setting("client", setting.provenance)
         return found
 
-    def _compression(self, virtual: Virtual) -> Setting[bool]:
+    def _compression(self, virtual: VirtualHost) -> Setting[bool]:
         said = virtual.last("sslcompression")
         usual = default("SSLCompression", self.release)
         wanted = said.raw.strip().lower() == "on" if said is not None else usual.value == "on"
@@ -220,7 +222,7 @@ class TlsResolver:
             return unknown("whether the crypto library compresses", place)
         return Setting(wanted, place)
 
-    def _groups(self, virtual: Virtual, level: int, *, newest: bool) -> Setting[tuple[str, ...]]:
+    def _groups(self, virtual: VirtualHost, level: int, *, newest: bool) -> Setting[tuple[str, ...]]:
         # Those of the listener's first virtual host hold for all: a context that is changed by name keeps its groups.
         command = self._command(virtual, "Groups", "Curves", "ECDHParameters")
         library = self.around.library
@@ -271,7 +273,7 @@ class TlsResolver:
         return 3072
 
     def _signatures(
-        self, virtual: Virtual, level: int, kinds: frozenset[str] | None, *, tls12: bool, any_version: bool
+        self, virtual: VirtualHost, level: int, kinds: frozenset[str] | None, *, tls12: bool, any_version: bool
     ) -> Setting[tuple[str, ...]]:
         command = self._command(virtual, "SignatureAlgorithms")
         library = self.around.library
@@ -290,7 +292,7 @@ class TlsResolver:
             return unknown(f"whether the crypto library {what}: its release is not known")
         return Setting(library.release >= since, default_of(str(library), what))
 
-    def _ticket_keys(self, virtual: Virtual) -> Setting[TicketKeys]:
+    def _ticket_keys(self, virtual: VirtualHost) -> Setting[TicketKeys]:
         said = virtual.last("sslsessionticketkeyfile")
         if said is not None and said.args:
             path = self.config.path(said.args[0])
@@ -299,7 +301,7 @@ class TlsResolver:
             TicketKeys(False), default_of(f"httpd {self.release}", "keys are made at start and kept until the next")
         )
 
-    def _client_certificate(self, virtual: Virtual) -> Setting[Any]:
+    def _client_certificate(self, virtual: VirtualHost) -> Setting[Any]:
         said = virtual.last("sslverifyclient")
         word = said.raw.strip().lower() if said is not None else "none"
         place = default_of(f"httpd {self.release}") if said is None else said.provenance()
@@ -307,7 +309,7 @@ class TlsResolver:
             return Setting("unverified", place)
         return Setting("none" if word in ("none", "") else "verified", place)
 
-    def _stapling(self, virtual: Virtual, uses: Sequence[CertificateUse]) -> Setting[bool]:
+    def _stapling(self, virtual: VirtualHost, uses: Sequence[CertificateUse]) -> Setting[bool]:
         """Whether a response is stapled: asked for, with a cache for it, and the certificate names a responder and comes
         with its issuer."""
         setting = self._switch(virtual, "SSLUseStapling", otherwise=False)
@@ -328,7 +330,7 @@ class TlsResolver:
                 )
         return setting
 
-    def _alpn(self, virtual: Virtual) -> Setting[tuple[str, ...]]:
+    def _alpn(self, virtual: VirtualHost) -> Setting[tuple[str, ...]]:
         said = virtual.last("protocols")
         has_h2 = "http2" in self.config.modules
         if said is None:

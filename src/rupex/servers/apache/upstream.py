@@ -8,7 +8,7 @@ from typing import Final
 from rupex.model import Backend, Provenance, Setting, Upstream, default_of
 from rupex.model.budget import PER_MEMBER, spend
 from rupex.servers.apache.headers import read_action
-from rupex.servers.apache.hosts import Virtual
+from rupex.servers.apache.hosts import VirtualHost
 from rupex.servers.apache.load import LoadedConfig, all_of, sections_of
 from rupex.servers.apache.release import Release
 from rupex.servers.apache.sections import Context, all_in, last_in
@@ -38,7 +38,7 @@ class UpstreamReader:
     def __init__(self, config: LoadedConfig, release: Release) -> None:
         self.config, self.release = config, release
 
-    def of(self, url: str, by: Directive | None, context: Context, virtual: Virtual) -> Upstream:
+    def of(self, url: str, by: Directive | None, context: Context, virtual: VirtualHost) -> Upstream:
         place = by.provenance() if by is not None else Provenance("explicit")
         declared = by.args[-1] if by is not None and by.args else url
         socket = url.startswith("unix:")
@@ -68,7 +68,7 @@ class UpstreamReader:
             keeps_errors=override is None or not override.raw.lower().startswith("on"),
         )
 
-    def _members(self, name: str, virtual: Virtual) -> list[Backend]:
+    def _members(self, name: str, virtual: VirtualHost) -> list[Backend]:
         found: list[Backend] = []
         for directives in virtual.chain:
             for section in sections_of(directives, "proxy"):
@@ -80,7 +80,7 @@ class UpstreamReader:
                             found.append(_backend(match, member.provenance()))
         return found
 
-    def _verified(self, virtual: Virtual) -> Setting[bool]:
+    def _verified(self, virtual: VirtualHost) -> Setting[bool]:
         """Certificate and name are checked: ``SSLProxyVerify require`` and the name's check, which is on unless said
         (since 2.4.5)."""
         verify = virtual.last("sslproxyverify")

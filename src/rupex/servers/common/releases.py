@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from rupex.host.facts.packages import taken_version, upstream_version
 from rupex.model import Provenance, RupexError, Setting, default_of
-from rupex.servers.contract import Surroundings
+from rupex.servers.contract import HostContext
 
 
 class Release(Struct, frozen=True):
@@ -54,7 +54,7 @@ class Releases:
         numbers = tuple(int(part) for part in text.split("."))
         return numbers if len(numbers) == 3 else (*numbers, 0)
 
-    def find(self, around: Surroundings, by_path: Release | None = None, likeliest: str | None = None) -> Release:
+    def find(self, around: HostContext, by_path: Release | None = None, likeliest: str | None = None) -> Release:
         """The release by what the user says, else ``by_path``, else by the snapshot or the package database, packages with
         ``likeliest`` in their name first; else the newest that is known."""
         said = around.assumed.get(self.family)

@@ -6,7 +6,7 @@ import re
 from typing import Final
 
 from rupex.host import HostTree
-from rupex.servers.contract import Configured, Surroundings
+from rupex.servers.contract import Configured, HostContext
 
 _MAIN_FILES: Final = (
     "etc/nginx/nginx.conf",
@@ -36,7 +36,7 @@ class _Nginx:
     def looks_like(self, text: str) -> bool:
         return _LOOKS_LIKE.search(text) is not None
 
-    def resolve(self, main_path: str, around: Surroundings) -> Configured:
+    def resolve(self, main_path: str, around: HostContext) -> Configured:
         from rupex.servers.nginx.resolve import NginxConfiguration
 
         return NginxConfiguration(main_path, around)

@@ -10,7 +10,7 @@ from rupex.model import Header
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.contract import Answer, Because, Request
 from rupex.servers.nginx.block import Block
-from rupex.servers.nginx.listeners import Listener, Virtual
+from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import scope_identity
 from rupex.servers.nginx.process import Outcome
 from rupex.servers.nginx.scopes import ScopeReader
@@ -80,7 +80,7 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     )
 
 
-def _explain_outcome(outcome: Outcome, virtual: Virtual, why: list[Because]) -> None:
+def _explain_outcome(outcome: Outcome, virtual: VirtualHost, why: list[Because]) -> None:
     why += [Because(message, place) for message, place in outcome.steps]
     if outcome.location is not None:
         location = outcome.location
@@ -139,7 +139,7 @@ def _listener(configuration: Resolved, request: Request) -> Listener | None:
     return found[0] if found else None
 
 
-def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why: list[Because]) -> None:
+def _explain_choice(listener: Listener, virtual: VirtualHost, request: Request, why: list[Because]) -> None:
     here = next((listen for v, listen in listener.members if v is virtual), None)
     place = virtual.block.provenance() if here is None or here.provenance is None else here.provenance
     why.append(Because(f"the request meets the listener {listener.address}:{listener.port}", place))
@@ -155,7 +155,7 @@ def _explain_choice(listener: Listener, virtual: Virtual, request: Request, why:
         )
 
 
-def _exchange(configuration: Resolved, listener: Listener, virtual: Virtual, request: Request) -> Exchange:
+def _exchange(configuration: Resolved, listener: Listener, virtual: VirtualHost, request: Request) -> Exchange:
     path = request.path or "/"
     sent = path + (f"?{request.query}" if request.query is not None else "")
     usual = 443 if request.scheme == "https" else 80
@@ -181,7 +181,7 @@ def _exchange(configuration: Resolved, listener: Listener, virtual: Virtual, req
     return exchange
 
 
-def _keep_name_captures(virtual: Virtual, exchange: Exchange) -> None:
+def _keep_name_captures(virtual: VirtualHost, exchange: Exchange) -> None:
     """What a server name that is a pattern captured of the host (ngx_http_find_virtual_server)."""
     for name in virtual.names:
         if name.startswith("~"):

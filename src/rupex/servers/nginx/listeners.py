@@ -46,7 +46,7 @@ class Listen(Struct, frozen=True):
 
 
 @dataclass(slots=True)
-class Virtual:
+class VirtualHost:
     """A server block with its listeners and names (lower case, as declared otherwise)."""
 
     block: Block
@@ -64,13 +64,13 @@ class Listener:
     ssl: bool = False
     http2: bool = False
     http2_by: Provenance | None = None
-    default: Virtual | None = None
+    default: VirtualHost | None = None
     default_is_explicit: bool = False
-    members: list[tuple[Virtual, Listen]] = field(default_factory=list)
-    _names: dict[str, Virtual] = field(default_factory=dict)
-    _patterns: list[tuple[str, Virtual]] = field(default_factory=list)
+    members: list[tuple[VirtualHost, Listen]] = field(default_factory=list)
+    _names: dict[str, VirtualHost] = field(default_factory=dict)
+    _patterns: list[tuple[str, VirtualHost]] = field(default_factory=list)
 
-    def add(self, virtual: Virtual, listen: Listen) -> None:
+    def add(self, virtual: VirtualHost, listen: Listen) -> None:
         spend(1 + len(virtual.names))
         self.members.append((virtual, listen))
         self.ssl = self.ssl or listen.ssl
@@ -87,7 +87,7 @@ class Listener:
                     self._names.setdefault(name[1:], virtual)
                     self._names.setdefault(f"*{name}", virtual)
 
-    def select(self, name: str) -> Virtual:
+    def select(self, name: str) -> VirtualHost:
         """The server block that a request for ``name`` meets: exact name, longest wildcard in front, longest behind,
         first pattern, default. Raises :class:`UndeterminedError` for a pattern that cannot be decided."""
         assert self.default is not None
@@ -109,7 +109,7 @@ class Listener:
                 return virtual
         return self.default
 
-    def shadows(self, virtual: Virtual) -> bool:
+    def shadows(self, virtual: VirtualHost) -> bool:
         """Whether every name of ``virtual`` already belongs to an earlier block here, so that nobody reaches it."""
         if virtual is self.default or not virtual.names:
             return False
@@ -192,4 +192,4 @@ def read_names(server: Block) -> tuple[str, ...]:
     return tuple(dict.fromkeys(name if name.startswith("~") else name.lower() for name in names))
 
 
-__all__ = ["Listen", "Listener", "UndeterminedError", "Virtual", "read_listens", "read_names"]
+__all__ = ["Listen", "Listener", "UndeterminedError", "VirtualHost", "read_listens", "read_names"]

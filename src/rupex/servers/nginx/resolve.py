@@ -22,11 +22,11 @@ from rupex.model import (
 from rupex.model.budget import PER_MEMBER, ExhaustedError, spend, work_at
 from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
 from rupex.servers.common.templates import ReadOnce
-from rupex.servers.contract import WHOLE, Answer, Request, Share, Socket, Surroundings
+from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
 from rupex.servers.nginx.answer import answer_request
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
-from rupex.servers.nginx.listeners import Listen, Listener, Virtual, read_listens, read_names
+from rupex.servers.nginx.listeners import Listen, Listener, VirtualHost, read_listens, read_names
 from rupex.servers.nginx.load import LoadedConfig, load
 from rupex.servers.nginx.release import default, directives_by_release, find_release
 from rupex.servers.nginx.scopes import ScopeReader
@@ -36,12 +36,12 @@ from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import TlsResolver, inherited
 
 
-class Member(NamedTuple):
+class VirtualHostBinding(NamedTuple):
     """A server block at one of its listeners: what becomes one endpoint, with the ``id`` that it gets."""
 
     id: str
     listener: Listener
-    virtual: Virtual
+    virtual: VirtualHost
     listen: Listen
 
 
@@ -51,7 +51,7 @@ class NginxConfiguration:
     family = "nginx"
     file_uses: tuple[FileUse, ...] = ()
 
-    def __init__(self, main_path: str, around: Surroundings) -> None:
+    def __init__(self, main_path: str, around: HostContext) -> None:
         self.main_path = main_path
         self.release = find_release(around)
         self.version = self.release.setting()
@@ -61,7 +61,7 @@ class NginxConfiguration:
         self._roots_of = ReadOnce(_said_roots)
         self.tls = TlsResolver(self.config, self.http, self.release, around)
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}
-        self.members: list[Member] = []
+        self.members: list[VirtualHostBinding] = []
         self._known_tls: dict[int, bool] = {}
         self.id_of: dict[tuple[int, tuple[str, int | None, bool]], str] = {}
         content = Content(around.tree, "usr/share/nginx" if main_path.startswith("etc/") else self.config.folder)
@@ -71,12 +71,12 @@ class NginxConfiguration:
         self._no_inodes = Setting(False, default_of(f"nginx {self.release}", "an ETag has time and size only"))
         problems: list[Problem] = self.config.problems
         self._listens_of, self._names_of = ReadOnce(read_listens), ReadOnce(read_names)
-        self._model_virtuals: dict[int, Virtual] = {}
+        self._model_virtuals: dict[int, VirtualHost] = {}
         for block in self.http.blocks("server"):
             spend(PER_MEMBER)
             listens, wrong = self._listens_of(block)
             problems += wrong
-            virtual = Virtual(block, listens, self._names_of(block))
+            virtual = VirtualHost(block, listens, self._names_of(block))
             for listen in listens:
                 listener = self.listeners.get(listen.socket)
                 if listener is None:
@@ -180,7 +180,7 @@ class NginxConfiguration:
                 if taken[identity] > 1:
                     identity += f"#{taken[identity]}"
                 self.id_of[id(virtual), listen.socket] = identity
-                self.members.append(Member(identity, listener, virtual, listen))
+                self.members.append(VirtualHostBinding(identity, listener, virtual, listen))
         ordinals = {id(block): ordinal for ordinal, block in enumerate(self.http.blocks("server"))}
         self.members.sort(key=lambda member: ordinals[id(member.virtual.block)])
 
@@ -198,7 +198,7 @@ class NginxConfiguration:
             return Endpoints((*found.alone, *self.stream.endpoints()), found.groups)
         return found
 
-    def _template_of(self, member: Member) -> FromTemplate[Member] | None:
+    def _template_of(self, member: VirtualHostBinding) -> FromTemplate[VirtualHostBinding] | None:
         """The template that a member is written from; None where its answers may hang on what is in a name, or on more than what
         is in its file."""
         block, listener = member.virtual.block, member.listener
@@ -209,16 +209,18 @@ class NginxConfiguration:
         kinds = self.tls.kinds(block) if listener.ssl else None
         which = member.virtual.listens.index(member.listen)
 
-        def model() -> Member:
+        def model() -> VirtualHostBinding:
             virtual = self._model_virtual(block.model)
-            return Member(member.id, listener, virtual, virtual.listens[which])
+            return VirtualHostBinding(member.id, listener, virtual, virtual.listens[which])
 
         return FromTemplate((id(block.model), id(listener), which, kinds), block.words, model)
 
-    def _model_virtual(self, model: Block) -> Virtual:
+    def _model_virtual(self, model: Block) -> VirtualHost:
         found = self._model_virtuals.get(id(model))
         if found is None:
-            found = self._model_virtuals[id(model)] = Virtual(model, self._listens_of(model)[0], self._names_of(model))
+            found = self._model_virtuals[id(model)] = VirtualHost(
+                model, self._listens_of(model)[0], self._names_of(model)
+            )
         return found
 
     def _ssl_by_default_server(self, listener: Listener) -> Directive | None:
@@ -228,7 +230,7 @@ class NginxConfiguration:
         directive, _ = inherited((self.http, listener.default.block), "ssl")
         return directive if directive is not None and directive.args == ("on",) else None
 
-    def _endpoint(self, member: Member) -> Endpoint:
+    def _endpoint(self, member: VirtualHostBinding) -> Endpoint:
         listener, virtual, listen = member.listener, member.virtual, member.listen
         provenance = listen.provenance or virtual.block.provenance()
         chain = (self.http, virtual.block)
@@ -254,7 +256,7 @@ class NginxConfiguration:
             inode_etags=self._no_inodes,
         )
 
-    def _has_tls(self, virtual: Virtual) -> bool:
+    def _has_tls(self, virtual: VirtualHost) -> bool:
         """Whether a server block has a listener that speaks TLS."""
         found = self._known_tls.get(id(virtual))
         if found is None:

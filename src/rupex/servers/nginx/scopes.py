@@ -28,7 +28,7 @@ from rupex.servers.nginx.access import AccessReader
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.headers import HeaderReader, reflected_part
-from rupex.servers.nginx.listeners import Listener, Virtual
+from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import Location, read_locations, scope_identity
 from rupex.servers.nginx.process import Outcome, Processor
 from rupex.servers.nginx.release import Release, default
@@ -55,14 +55,14 @@ class ScopeReader:
         self._access = AccessReader()
         self._processors: dict[int, Processor] = {}
 
-    def processor(self, virtual: Virtual) -> Processor:
+    def processor(self, virtual: VirtualHost) -> Processor:
         found = self._processors.get(id(virtual))
         if found is None:
             chain = (self.http, virtual.block)
             found = self._processors[id(virtual)] = Processor(chain, read_locations(chain), self.content, self._access)
         return found
 
-    def of(self, listener: Listener, virtual: Virtual) -> list[Scope]:
+    def of(self, listener: Listener, virtual: VirtualHost) -> list[Scope]:
         processor = self.processor(virtual)
         names = virtual.names or (None,)
         scopes: list[Scope] = []
@@ -97,7 +97,7 @@ class ScopeReader:
     def _scope(
         self,
         listener: Listener,
-        virtual: Virtual,
+        virtual: VirtualHost,
         location: Location | None,
         order: int,
         only_names: tuple[str, ...] | None,
@@ -165,7 +165,7 @@ class ScopeReader:
     def _redirect(
         self,
         listener: Listener,
-        virtual: Virtual,
+        virtual: VirtualHost,
         location: Location | None,
         outcome: Outcome,
         names: tuple[str | None, ...],
@@ -206,7 +206,7 @@ class ScopeReader:
     def _error_headers(
         self,
         listener: Listener,
-        virtual: Virtual,
+        virtual: VirtualHost,
         location: Location | None,
         name: str | None,
         path: str,
@@ -221,7 +221,7 @@ class ScopeReader:
     def _exposes(
         self,
         listener: Listener,
-        virtual: Virtual,
+        virtual: VirtualHost,
         location: Location | None,
         chain: tuple[Block, ...],
         exchange: Exchange,
@@ -247,7 +247,7 @@ class ScopeReader:
         return exposed(self._roots.below(root) if has_root else None, is_refused, may_refuse)
 
     def _methods(
-        self, listener: Listener, virtual: Virtual, location: Location | None, name: str | None, path: str
+        self, listener: Listener, virtual: VirtualHost, location: Location | None, name: str | None, path: str
     ) -> Setting[tuple[str, ...]] | None:
         """The methods that are answered, where a line limits them."""
         by = None
@@ -268,7 +268,7 @@ class ScopeReader:
                 taken.append(method)
         return Setting(tuple(taken), by.provenance())
 
-    def _sample(self, listener: Listener, virtual: Virtual, name: str | None, path: str) -> Exchange:
+    def _sample(self, listener: Listener, virtual: VirtualHost, name: str | None, path: str) -> Exchange:
         """A plain client's request for ``name`` to this listener. A wildcard name stands for one below it."""
         host = ANY_NAME if not name or name == "_" or name[0] == "~" else name
         if host[0] == "." or "*" in host:

@@ -8,9 +8,9 @@ from msgspec import structs
 
 from rupex.model import Backend, CertificateUse, Endpoint, Problem, Setting, Tls, default_of
 from rupex.model.budget import PER_ENDPOINT, PER_NAME, spend
-from rupex.servers.contract import Answer, Because, Request, Surroundings
+from rupex.servers.contract import Answer, Because, HostContext, Request
 from rupex.servers.nginx.block import Block
-from rupex.servers.nginx.listeners import Listener, Virtual, read_listens
+from rupex.servers.nginx.listeners import Listener, VirtualHost, read_listens
 from rupex.servers.nginx.load import LoadedConfig
 from rupex.servers.nginx.release import Release
 from rupex.servers.nginx.syntax import Directive
@@ -30,7 +30,7 @@ class StreamReader:
     ``problems``: lines that nginx would not take.
     """
 
-    def __init__(self, config: LoadedConfig, stream: Block, release: Release, around: Surroundings) -> None:
+    def __init__(self, config: LoadedConfig, stream: Block, release: Release, around: HostContext) -> None:
         self.stream, self.release = stream, release
         self._tls = TlsResolver(config, stream, release, around)
         self._upstreams = UpstreamReader(stream, release)
@@ -40,7 +40,7 @@ class StreamReader:
         for block in stream.blocks("server"):
             listens, problems = read_listens(block, stream=True)
             self.problems += problems
-            virtual = Virtual(block, listens, self._names(block))
+            virtual = VirtualHost(block, listens, self._names(block))
             for listen in listens:
                 listener = self.listeners.setdefault(listen.socket, Listener(listen.address, listen.port, listen.quic))
                 listener.add(virtual, listen)
@@ -65,7 +65,7 @@ class StreamReader:
                     place = listen.provenance or virtual.block.provenance()
                     yield structs.replace(endpoint, id=identity, provenance=place)
 
-    def _endpoints(self, listener: Listener, virtual: Virtual) -> Iterator[Endpoint]:
+    def _endpoints(self, listener: Listener, virtual: VirtualHost) -> Iterator[Endpoint]:
         block = virtual.block
         bare = Endpoint(
             id="",
@@ -94,7 +94,7 @@ class StreamReader:
             backends = tuple(self._backends([word], directive, block))
             yield structs.replace(bare, names=names, default=bare.default and not names, backends=backends)
 
-    def _settings(self, listener: Listener, virtual: Virtual) -> Tls:
+    def _settings(self, listener: Listener, virtual: VirtualHost) -> Tls:
         """The TLS settings of a server; protocols inside TLS are offered where it names them only."""
         alpn, place = inherited((self.stream, virtual.block), "ssl_alpn")
         usual = default_of(f"nginx {self.release}", "a stream server offers no protocols")

@@ -9,7 +9,7 @@ from typing import Any, Final
 from rupex.model import Limits, Sample, Setting, default_of, unknown
 from rupex.servers.nginx.block import Block, models_in
 from rupex.servers.nginx.headers import parse_seconds
-from rupex.servers.nginx.listeners import Virtual
+from rupex.servers.nginx.listeners import VirtualHost
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.tls import inherited
 
@@ -68,7 +68,7 @@ def idle_modules(main: Block) -> Setting[tuple[str, ...]]:
     return Setting(tuple(idle), place or loads[0].provenance())
 
 
-def packaged_page(virtual: Virtual) -> Sample | None:
+def packaged_page(virtual: VirtualHost) -> Sample | None:
     """The page that came with the package, where a server block without a name of its own has it."""
     if not _NO_NAMES.issuperset(virtual.names):
         return None

@@ -24,9 +24,9 @@ from rupex.model import (
 from rupex.model.endpoint import ProtocolVersion
 from rupex.model.provenance import How
 from rupex.servers.common.templates import ReadOnce
-from rupex.servers.contract import Surroundings
+from rupex.servers.contract import HostContext
 from rupex.servers.nginx.block import Block
-from rupex.servers.nginx.listeners import Listener, Virtual
+from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.load import LoadedConfig
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
@@ -91,7 +91,7 @@ class TlsResolver:
     ``certificates``: those of a server block with their keys, by order of declaration.
     """
 
-    def __init__(self, config: LoadedConfig, http: Block, release: Release, around: Surroundings) -> None:
+    def __init__(self, config: LoadedConfig, http: Block, release: Release, around: HostContext) -> None:
         self.config, self.http, self.release, self.around = config, http, release, around
         self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
         self.certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(self._read_certificates)
@@ -133,7 +133,7 @@ class TlsResolver:
         directive, provenance = inherited(chain, "ssl_reject_handshake")
         return provenance if directive is not None and directive.args == ("on",) else None
 
-    def resolve(self, listener: Listener, virtual: Virtual) -> Tls:
+    def resolve(self, listener: Listener, virtual: VirtualHost) -> Tls:
         assert listener.default is not None
         http, uses = self.http, self.certificates(virtual.block)
         kinds = self._kinds(uses)

@@ -6,7 +6,7 @@ import re
 from typing import Final
 
 from rupex.host import HostTree, TreeError
-from rupex.servers.contract import Configured, Surroundings
+from rupex.servers.contract import Configured, HostContext
 
 _PATTERNS: Final = (
     "etc/tomcat*/server.xml", "var/lib/tomcat*/conf/server.xml", "opt/tomcat*/conf/server.xml",
@@ -40,7 +40,7 @@ class _Tomcat:
     def looks_like(self, text: str) -> bool:
         return _LOOKS_LIKE.search(text) is not None
 
-    def resolve(self, main_path: str, around: Surroundings) -> Configured:
+    def resolve(self, main_path: str, around: HostContext) -> Configured:
         from rupex.servers.tomcat.resolve import TomcatConfiguration
 
         return TomcatConfiguration(main_path, around)

@@ -9,14 +9,14 @@ from rupex.model import Header
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Because, Request
 from rupex.servers.tomcat.paths import normalise
-from rupex.servers.tomcat.process import Member, Processor, address_of, port_of
+from rupex.servers.tomcat.process import Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.syntax import Element
 
 
 class Resolved(Protocol):
     """What a request is followed through: a resolved configuration."""
 
-    members: list[Member]
+    members: list[VirtualHostBinding]
     processor: Processor
 
     def server_headers(self, connector: Element) -> Iterator[Header]: ...

@@ -26,7 +26,7 @@ _STRANGER: Final = "198.51.100.7"
 """An address that no rule speaks of (RFC 5737)."""
 
 
-class Member(NamedTuple):
+class VirtualHostBinding(NamedTuple):
     """A host at a connector: what becomes one endpoint."""
 
     id: str
@@ -67,7 +67,7 @@ class Processor:
         self.reader, self.release, self.default_context, self.deployed = reader, release, default_context, deployed
         self._parsed_rules: dict[str, tuple[Rule, ...]] = {}
 
-    def closed(self, member: Member, context: Context | None) -> Setting[bool]:
+    def closed(self, member: VirtualHostBinding, context: Context | None) -> Setting[bool]:
         """Whether strangers are kept out of an application: by address or by a login."""
         valve = self._refusing_valve(member, context)
         if valve is not None:
@@ -82,7 +82,7 @@ class Processor:
                 return unknown("the application's own descriptor is not in the tree")
         return Setting(False, None)
 
-    def _valves(self, member: Member, context: Context | None) -> Iterator[tuple[Element, Element]]:
+    def _valves(self, member: VirtualHostBinding, context: Context | None) -> Iterator[tuple[Element, Element]]:
         """The valves that a request passes, in order, each with the element that it stands in."""
         elements: list[Element] = [member.engine, member.host]
         if context is not None:
@@ -92,12 +92,12 @@ class Processor:
             for valve in element.all("Valve"):
                 yield valve, element
 
-    def _refusing_valve(self, member: Member, context: Context | None) -> Element | None:
+    def _refusing_valve(self, member: VirtualHostBinding, context: Context | None) -> Element | None:
         """The valve that refuses a stranger's address."""
         valves = (valve for valve, _ in self._valves(member, context))
         return next((valve for valve in valves if _refuses(_kind(valve), valve.get("allow"), valve.get("deny"))), None)
 
-    def _rules(self, member: Member, context: Context | None, element: Element) -> tuple[Rule, ...]:
+    def _rules(self, member: VirtualHostBinding, context: Context | None, element: Element) -> tuple[Rule, ...]:
         """The rules of a rewrite valve that stands in ``element``."""
         if element is member.host:
             names = member.engine.get("name", "Catalina"), member.host.get("name", "localhost")
@@ -111,7 +111,7 @@ class Processor:
             self._parsed_rules[path] = parse_rules(path, self.reader.text(path))
         return self._parsed_rules[path]
 
-    def read_rules(self, members: Iterable[Member]) -> None:
+    def read_rules(self, members: Iterable[VirtualHostBinding]) -> None:
         """Read the files of all rewrite valves, so that they are files of the configuration."""
         for member in members:
             for context in (None, *self.deployed[id(member.host)]):
@@ -119,7 +119,9 @@ class Processor:
                     if _kind(valve) == "RewriteValve":
                         self._rules(member, context, element)
 
-    def _before(self, member: Member, context: Context | None, path: str, asked: Asked) -> Outcome | str | None:
+    def _before(
+        self, member: VirtualHostBinding, context: Context | None, path: str, asked: Asked
+    ) -> Outcome | str | None:
         """What the valves make of a request: an answer, another path to go on with, or nothing."""
         for valve, element in self._valves(member, context):
             if _refuses(_kind(valve), valve.get("allow"), valve.get("deny")):
@@ -157,7 +159,7 @@ class Processor:
 
     def answer_path(
         self,
-        member: Member,
+        member: VirtualHostBinding,
         path: str,
         method: str,
         *,
@@ -226,7 +228,7 @@ class Processor:
         return Outcome(context, status, location, headers=headers)
 
     def _to_secure(
-        self, member: Member, context: Context, constraint: Element, path: str, name: str, query: str | None
+        self, member: VirtualHostBinding, context: Context, constraint: Element, path: str, name: str, query: str | None
     ) -> Outcome:
         """The transport guarantee on a plain connector: a redirect to its redirectPort, or a refusal without one."""
         port = whole_number(member.connector.get("redirectPort", "443"), most=65_535)
@@ -243,7 +245,7 @@ class Processor:
             by=constraint.provenance(),
         )
 
-    def _knows_apps(self, member: Member) -> bool:
+    def _knows_apps(self, member: VirtualHostBinding) -> bool:
         return self.reader.tree.is_folder(self.reader.path(member.host.get("appBase", "webapps")))
 
     def _has_page(self, context: Context, inner: str, name: str) -> bool:

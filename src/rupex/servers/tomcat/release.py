@@ -10,7 +10,7 @@ from msgspec import Struct
 from rupex.host import TreeError
 from rupex.model import Provenance
 from rupex.servers.common.releases import Release, Releases
-from rupex.servers.contract import Surroundings
+from rupex.servers.contract import HostContext
 from rupex.servers.tomcat.syntax import parse_properties
 
 RELEASES: Final = Releases(
@@ -30,7 +30,7 @@ class Java(Struct, frozen=True):
     provenance: Provenance | None
 
 
-def find_release(around: Surroundings, main_path: str) -> Release:
+def find_release(around: HostContext, main_path: str) -> Release:
     """As :meth:`~rupex.servers.common.releases.Releases.find`; the folder of the configuration may tell it, or the package."""
     line = re.search(r"tomcat-?([0-9]{1,4})(?:\.([0-9]{1,4})\.([0-9]{1,4}))?(?![0-9])", main_path)
     by_path = None
@@ -40,7 +40,7 @@ def find_release(around: Surroundings, main_path: str) -> Release:
     return RELEASES.find(around, by_path, None if line is None else line[1])
 
 
-def find_java(around: Surroundings) -> Java:
+def find_java(around: HostContext) -> Java:
     """What the security file of the tree's Java runtime switches off; of several runtimes, what all of them do."""
     refused: frozenset[str] | None = None
     place: Provenance | None = None

@@ -36,10 +36,10 @@ from rupex.model.budget import PER_MEMBER, PER_NAME, PER_SCOPE, spend
 from rupex.model.numbers import signed_number, whole_number
 from rupex.servers.common.groups import Endpoints, resolve_members
 from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
-from rupex.servers.contract import WHOLE, Answer, Request, Share, Socket, Surroundings
+from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
 from rupex.servers.tomcat.answer import answer_request
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
-from rupex.servers.tomcat.process import Member, Processor, address_of, port_of
+from rupex.servers.tomcat.process import Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.release import default, find_java, find_release
 from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
@@ -53,7 +53,7 @@ class TomcatConfiguration:
     family = "tomcat"
     passes_to: tuple[Backend, ...] = ()
 
-    def __init__(self, main_path: str, around: Surroundings) -> None:
+    def __init__(self, main_path: str, around: HostContext) -> None:
         self.main_path, self.around = main_path, around
         self.release = find_release(around, main_path)
         self.version = self.release.setting()
@@ -68,7 +68,7 @@ class TomcatConfiguration:
         self.server_web = self.reader.xml(f"{folder}/web.xml")
         self.default_context = self.reader.xml(f"{folder}/context.xml")
         self.users = self.reader.xml(f"{folder}/tomcat-users.xml")
-        self.members: list[Member] = []
+        self.members: list[VirtualHostBinding] = []
         self.deployed: dict[int, list[Context]] = {}
         if server is not None:
             self._find_members(server)
@@ -139,7 +139,9 @@ class TomcatConfiguration:
                 for host in hosts:
                     spend(PER_MEMBER)
                     where = f"{address_of(connector)}:{port}"
-                    self.members.append(Member(f"tomcat:{where}/{host.get('name')}", connector, engine, host))
+                    self.members.append(
+                        VirtualHostBinding(f"tomcat:{where}/{host.get('name')}", connector, engine, host)
+                    )
 
     def _stores(self) -> Iterator[StoreUse]:
         """Key stores with the kind of their password: the factory one where nothing else is said."""
@@ -220,7 +222,7 @@ class TomcatConfiguration:
             sources=("config",), control=what,
         )  # fmt: skip
 
-    def _endpoint(self, member: Member) -> Endpoint:
+    def _endpoint(self, member: VirtualHostBinding) -> Endpoint:
         connector, host = member.connector, member.host
         is_tls = connector.flag("SSLEnabled")
         names = tuple(dict.fromkeys([host.get("name").lower(), *(alias.text.lower() for alias in host.all("Alias"))]))
@@ -248,7 +250,7 @@ class TomcatConfiguration:
             inode_etags=Setting(False, default_of(f"Tomcat {self.release}", "an ETag has size and time only")),
         )
 
-    def _trusted_peers(self, member: Member) -> Setting[tuple[str, ...]] | None:
+    def _trusted_peers(self, member: VirtualHostBinding) -> Setting[tuple[str, ...]] | None:
         for element in (member.engine, member.host):
             for valve in element.all("Valve"):
                 if valve.get("className").endswith("RemoteIpValve"):
@@ -282,7 +284,7 @@ class TomcatConfiguration:
 
     # Scopes
 
-    def _scopes(self, member: Member) -> Iterator[Scope]:
+    def _scopes(self, member: VirtualHostBinding) -> Iterator[Scope]:
         found = self.deployed[id(member.host)]
         order = 0
         for context in found:
@@ -292,7 +294,7 @@ class TomcatConfiguration:
         root = next((context for context in found if not context.path), None)
         yield self._scope(member, root, "", order)
 
-    def _scope(self, member: Member, context: Context | None, path: str, order: int) -> Scope:
+    def _scope(self, member: VirtualHostBinding, context: Context | None, path: str, order: int) -> Scope:
         spend(PER_SCOPE)
         sample = f"{path}/{SAMPLE_TAIL}"
         connector = member.connector
@@ -343,7 +345,7 @@ class TomcatConfiguration:
             role="admin" if context is not None and context.role else None,
         )
 
-    def _redirect_sample(self, member: Member, name: str, path: str) -> RedirectSample:
+    def _redirect_sample(self, member: VirtualHostBinding, name: str, path: str) -> RedirectSample:
         spend(PER_NAME)
         port = port_of(member.connector) or 0
         url = f"http://{authority_of(name, port, 80)}{path}?{SAMPLE_QUERY}"
@@ -364,7 +366,7 @@ class TomcatConfiguration:
         if connector.flag("xpoweredBy"):
             yield Header("X-Powered-By", f"Servlet JSP (Apache Tomcat/{self.release})", "all", connector.provenance())
 
-    def _signature(self, member: Member) -> tuple[str, Provenance]:
+    def _signature(self, member: VirtualHostBinding) -> tuple[str, Provenance]:
         """What error pages say (ErrorReportValve): product, version and report, unless it is told not to."""
         for element in (member.host, member.engine):
             for valve in element.all("Valve"):
@@ -378,7 +380,7 @@ def _is_ajp(connector: Element) -> bool:
     return "ajp" in connector.get("protocol").lower()
 
 
-def _base_of(around: Surroundings, folder: str) -> str:
+def _base_of(around: HostContext, folder: str) -> str:
     """CATALINA_BASE: the folder above ``conf``; on Debian the one that links to the configuration."""
     name = folder.rpartition("/")[2]
     if name == "conf":

@@ -11,7 +11,7 @@ from typing import Any, Final
 
 from rupex.model import CertificateUse, Provenance, Setting, TicketKeys, Tls, default_of, unknown
 from rupex.model.endpoint import ProtocolVersion
-from rupex.servers.contract import Surroundings
+from rupex.servers.contract import HostContext
 from rupex.servers.tomcat.release import Java, Release, default
 from rupex.servers.tomcat.syntax import Element
 from rupex.tls.negotiate import Abilities, negotiable, signs
@@ -27,7 +27,7 @@ _SEPARATORS = re.compile(r"[,:\s]+")
 class TlsResolver:
     """Resolves TLS settings of connectors."""
 
-    def __init__(self, release: Release, java: Java, around: Surroundings, base: str) -> None:
+    def __init__(self, release: Release, java: Java, around: HostContext, base: str) -> None:
         self.release, self.java, self.around, self.base = release, java, around, base
 
     def path(self, name: str) -> str:

@@ -28,7 +28,7 @@ class LineError(Exception):
         return self.why
 
 
-class Manners(Struct, frozen=True):
+class ProbeLimits(Struct, frozen=True):
     """How a probe behaves. ``at_once``: connections to one listener at a time; ``overall``: to all; ``pause_seconds``:
     between two connections to one listener; ``step_seconds``: for one connection or answer; ``host_seconds``: for one
     name and port."""
@@ -40,7 +40,7 @@ class Manners(Struct, frozen=True):
     host_seconds: float = 90.0
 
 
-GENTLE: Final = Manners(at_once=1, overall=16, pause_seconds=0.25, step_seconds=20.0, host_seconds=600.0)
+SLOW_LIMITS: Final = ProbeLimits(at_once=1, overall=16, pause_seconds=0.25, step_seconds=20.0, host_seconds=600.0)
 """For devices that fall over when asked much at once."""
 
 SPARE_CONNECTIONS: Final = 40
@@ -61,7 +61,7 @@ class Listener:
     ``overall``: what all listeners share. The clock is the event loop's.
     """
 
-    def __init__(self, address: str, port: int, manners: Manners, overall: asyncio.Semaphore) -> None:
+    def __init__(self, address: str, port: int, manners: ProbeLimits, overall: asyncio.Semaphore) -> None:
         self.address, self.port, self.manners = address, port, manners
         self.connections = self.round_trips = 0
         self.has_answered = False

@@ -11,10 +11,10 @@ from msgspec import Struct, structs
 from rupex.model import (
     Certificate,
     CertificateFile,
+    CertificateLifetime,
     Endpoint,
     Exchange,
     Host,
-    Life,
     Problem,
     Sample,
     Source,
@@ -23,7 +23,7 @@ from rupex.model import (
     lifetime_days,
 )
 from rupex.pki.certificates import CredentialError, parse_der
-from rupex.wire.connection.line import Listener, Manners
+from rupex.wire.connection.line import Listener, ProbeLimits
 from rupex.wire.connection.targets import Target, UnresolvedError, addresses_of
 from rupex.wire.connection.web import Page, Web, parts_of_url
 from rupex.wire.observe.describe import (
@@ -46,11 +46,13 @@ class Connect(Struct, frozen=True):
     ports: Mapping[int, int] = {}
 
 
-class Round:
+class ProbeSession:
     """One run over many names: what they share. ``targets``: all names that were asked for, which redirects may be followed
     to. ``connect``: one way to all of them."""
 
-    def __init__(self, targets: list[Target], manners: Manners, connect: Connect | None, *, skip_paths: bool) -> None:
+    def __init__(
+        self, targets: list[Target], manners: ProbeLimits, connect: Connect | None, *, skip_paths: bool
+    ) -> None:
         self.manners, self.connect, self.skip_paths = manners, connect, skip_paths
         self.overall = asyncio.Semaphore(manners.overall)
         self._asked = {(target.name, port) for target in targets for port in self.ports_of(target)}
@@ -83,7 +85,7 @@ class Round:
             return None
 
 
-async def observe(target: Target, around: Round) -> Host:
+async def observe(target: Target, around: ProbeSession) -> Host:
     """Look at ``target``. What cannot be reached is a problem of the host."""
     place = f"wire:{target.name}"
     try:
@@ -145,8 +147,8 @@ def _host(
         problems=tuple(problems[: bounds.PROBLEMS]),
         chains=chains,
         paths=paths,
-        lives=tuple(
-            Life(place, lifetime_days(leaf.not_before, leaf.not_after), leaf.not_after)
+        lifetimes=tuple(
+            CertificateLifetime(place, lifetime_days(leaf.not_before, leaf.not_after), leaf.not_after)
             for place, (leaf, *_) in chains.items()
         ),
         partial=f"nothing was asked but port {' and '.join(map(str, target.ports))}" if target.chosen else "",
@@ -211,7 +213,7 @@ def _problem_kind(kind: str) -> Literal["refused", "timeout", "unreachable"]:
     return "timeout" if kind == "timeout" else "unreachable"
 
 
-async def _follow(found: Visit, visits: list[Visit], around: Round) -> tuple[tuple[Exchange, ...], ...]:
+async def _follow(found: Visit, visits: list[Visit], around: ProbeSession) -> tuple[tuple[Exchange, ...], ...]:
     """The chain of redirects that starts at the front page of ``found``, hop by hop, within the names asked for."""
     if found.pages is None or not isinstance(found.pages.root, Page):
         return ()
@@ -240,7 +242,7 @@ def _normal(url: str) -> str:
     return f"{scheme}://{shown}" + ("" if port == usual else f":{port}") + target
 
 
-async def _fetch(url: str, around: Round) -> Page | None:
+async def _fetch(url: str, around: ProbeSession) -> Page | None:
     found = parts_of_url(url)
     if found is None or found[0] not in ("http", "https") or found[2] is None:
         return None

@@ -16,7 +16,7 @@ from rupex.tls.signatures import SCHEMES
 from rupex.wire.connection.line import Listener
 from rupex.wire.connection.stack import client_renegotiates
 from rupex.wire.connection.web import NoPage, Page, Web
-from rupex.wire.sweep.handshake import Conversation, converse
+from rupex.wire.sweep.handshake import Tls13Handshake, converse
 from rupex.wire.sweep.sweep import Sweep
 from rupex.wire.sweep.swept import Swept
 
@@ -82,7 +82,7 @@ class Visit(Struct):
     port: int
     pages: Pages | None = None
     swept: Swept | None = None
-    talks: list[Conversation] = field(default_factory=list)
+    talks: list[Tls13Handshake] = field(default_factory=list)
     only_h2: bool | None = None
     renegotiates: bool | None = None
     seconds: float = 0.0
@@ -171,7 +171,7 @@ async def _all_but_details(found: Visit, sweeping: Sweep, name: str, port: int, 
         found.pages = plain_pages
         return
     found.pages = pages
-    if isinstance(talk, Conversation):
+    if isinstance(talk, Tls13Handshake):
         found.talks.append(talk)
         if "TLSv1.2" not in sweep.suites:
             await _other_certificate(found, listener, sni)
@@ -182,7 +182,7 @@ async def _all_but_details(found: Visit, sweeping: Sweep, name: str, port: int, 
     protocol = found.talks[0].protocol if found.talks else sweep.protocol
     if protocol == "h2" and found.talks:
         again = await converse(listener, sni, _ALL_SCHEMES, _ALPN[1:])
-        found.only_h2 = not (isinstance(again, Conversation) and again.protocol == "http/1.1")
+        found.only_h2 = not (isinstance(again, Tls13Handshake) and again.protocol == "http/1.1")
 
 
 async def _renegotiation(sweeping: Sweep) -> bool | None:
@@ -201,7 +201,7 @@ async def _staple_again(found: Visit, sweeping: Sweep) -> None:
     await asyncio.sleep(STAPLE_SECONDS)
     if found.talks:
         talk = await converse(sweeping.listener, sweeping.name, _ALL_SCHEMES, _ALPN)
-        if isinstance(talk, Conversation):
+        if isinstance(talk, Tls13Handshake):
             found.talks.append(talk)
         return
     await sweeping.ask_once_more()
@@ -220,7 +220,7 @@ async def _other_certificate(found: Visit, listener: Listener, sni: str | None) 
     kind = next((s.key for s in SCHEMES if s.code == scheme), "RSA")
     others = tuple(s.code for s in SCHEMES if s.key != kind)
     talk = await converse(listener, sni, others, _ALPN)
-    if isinstance(talk, Conversation):
+    if isinstance(talk, Tls13Handshake):
         found.talks.append(talk)
 
 

@@ -39,7 +39,7 @@ _TICKET_PATIENCE = 0.25
 """Share of the time for one answer that is waited for a ticket, which many servers never send."""
 
 
-class Conversation(Struct):
+class Tls13Handshake(Struct):
     """What a whole handshake told; None: it was not seen. ``ticket``: the first one, None when none came."""
 
     certificates: SentCertificates | None = None
@@ -55,7 +55,7 @@ async def converse(
     name: str | None,
     schemes: tuple[int, ...],
     alpn: tuple[bytes, ...],
-) -> Conversation | str:
+) -> Tls13Handshake | str:
     """Shake hands in TLS 1.3 with signatures by one of ``schemes``; or why it did not come about."""
     try:
         async with listener.open() as wire:
@@ -71,7 +71,7 @@ class _Talk:
         self.wire, self.name, self.schemes, self.alpn = wire, name, schemes, alpn
         self.secrets: dict[int, Secret] = {}
         self.flight = Flight()
-        self.found = Conversation()
+        self.found = Tls13Handshake()
 
     def _hello(self, groups: tuple[int, ...], cookie: bytes | None, random: bytes) -> Message:
         shares = []
@@ -84,7 +84,7 @@ class _Talk:
         )  # fmt: skip
         return client_hello(offer, random)
 
-    async def run(self) -> Conversation | str:
+    async def run(self) -> Tls13Handshake | str:
         random = os.urandom(32)
         first = self._hello(AGREEABLE_GROUPS[:2], None, random)
         await self.wire.send(hello_records(first, "TLSv1.3"))
@@ -120,7 +120,7 @@ class _Talk:
             return "it chose what was not offered"
         return hello
 
-    async def _protected(self, hello: ServerHello, hellos: bytes) -> Conversation | str:
+    async def _protected(self, hello: ServerHello, hellos: bytes) -> Tls13Handshake | str:
         secret = self.secrets.get(hello.group or 0)
         if secret is None:
             return "it answers with a group that was not offered"

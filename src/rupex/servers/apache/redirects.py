@@ -24,7 +24,7 @@ _GROUP = re.compile(r"\\(.)|[$&](\d)?|&")
 _ABSOLUTE = re.compile(r"[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 
 
-class Move(NamedTuple):
+class AliasRedirect(NamedTuple):
     """A redirect of mod_alias: ``fake`` path or ``pattern``, to ``target`` (None: only a status)."""
 
     status: int
@@ -34,7 +34,7 @@ class Move(NamedTuple):
     directive: Directive
 
 
-def read_moves(directives: Block) -> Iterator[Move]:
+def read_moves(directives: Block) -> Iterator[AliasRedirect]:
     """The redirects of a server or section, in order (mod_alias)."""
     for directive in all_of(directives, *_REDIRECTS):
         words = list(directive.args)
@@ -48,24 +48,24 @@ def read_moves(directives: Block) -> Iterator[Move]:
         has_target = 300 <= status < 400
         if not words:
             if not has_target:
-                yield Move(status, None, None, None, directive)
+                yield AliasRedirect(status, None, None, None, directive)
             continue
         if directive.key == "redirectmatch":
-            yield Move(status, None, words[0], words[1] if has_target and len(words) > 1 else None, directive)
+            yield AliasRedirect(status, None, words[0], words[1] if has_target and len(words) > 1 else None, directive)
         elif len(words) == 1 and has_target:
-            yield Move(status, None, None, words[0], directive)  # in a Location: for all of it
+            yield AliasRedirect(status, None, None, words[0], directive)  # in a Location: for all of it
         else:
-            yield Move(status, words[0], None, words[1] if has_target and len(words) > 1 else None, directive)
+            yield AliasRedirect(status, words[0], None, words[1] if has_target and len(words) > 1 else None, directive)
 
 
-def moves_of_sections(context: Context) -> Iterator[Move]:
+def moves_of_sections(context: Context) -> Iterator[AliasRedirect]:
     """The redirects of sections, those of the section merged last first (merge_alias_dir_config)."""
     for applied in reversed(context):
         if applied.kind != "server":
             yield from read_moves(applied.directives)
 
 
-def moved(move: Move, exchange: Exchange, *, is_section: bool = False) -> str | None:
+def moved(move: AliasRedirect, exchange: Exchange, *, is_section: bool = False) -> str | None:
     """Where a redirect sends a request, an empty text for a status alone, None when it is not meant. Raises
     :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     uri = exchange.uri
