@@ -10,7 +10,7 @@ from rupex.audit.assess import gather
 from rupex.host import open_tree
 from tests.apache_oracle import running_apache
 from tests.oracle import Case
-from tests.support import rupex, written_out_document
+from tests.support import seen_from_outside
 
 HOST = """# modules: ssl http2 socache_shmcb headers
 Listen 127.0.0.1:@secure@
@@ -92,17 +92,7 @@ class ApacheTlsTest(unittest.TestCase):
                     with self.subTest(settings, kind=kind, other=other, name=name):
                         endpoint = next(e for e in evidence.host.endpoints if name in e.names)
                         document = json.loads(_encoded(endpoint))
-                        port = str(case.secure)
-                        done = rupex(
-                            "probe",
-                            f"{name}:{port}",
-                            "--connect",
-                            f"127.0.0.1:{port}",
-                            "--format",
-                            "json",
-                            "--skip-paths",
-                        )
-                        seen = written_out_document(done.stdout)["hosts"][0]["endpoints"][0]
+                        seen = seen_from_outside(name, case.secure)
                         self.assertEqual(values(document["tls"]), values(seen["tls"]))
 
 

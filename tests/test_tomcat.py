@@ -25,7 +25,7 @@ from rupex.servers.contract import Answer
 from rupex.servers.tomcat.rewrite import Subject, parse_rules, rewrite
 from tests import tomcat_oracle
 from tests.oracle import Ask, Case, Reply, request
-from tests.support import TreeTest, rupex, written_out_document
+from tests.support import TreeTest, rupex, seen_from_outside, written_out_document
 from tests.test_nginx_against_server import comparable, predict
 from tests.tomcat_oracle import read_cases, running_tomcat
 
@@ -172,13 +172,8 @@ class TomcatTlsTest(unittest.TestCase):
         with running_tomcat(case, major) as tree:
             evidence = gather(open_tree(tree).tree, "", name="case")
             endpoint = next(e for e in evidence.host.endpoints if e.tls is not None)
-            port = str(case.secure)
-            done = rupex(
-                "probe", f"a.test:{port}", "--connect", f"127.0.0.1:{port}", "--format", "json", "--skip-paths"
-            )
-        return json.loads(msgspec.json.encode(endpoint.tls)), written_out_document(done.stdout)["hosts"][0][
-            "endpoints"
-        ][0]["tls"]
+            seen = seen_from_outside("a.test", case.secure)
+        return json.loads(msgspec.json.encode(endpoint.tls)), seen["tls"]
 
 
 class TomcatControlsTest(TreeTest):
