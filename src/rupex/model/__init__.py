@@ -7,6 +7,7 @@ This is the ground floor: it imports nothing else of ours.
 from rupex.model.endpoint import (
     Backend,
     CertificateUse,
+    Condition,
     DhParameters,
     Dropped,
     Endpoint,
@@ -80,6 +81,7 @@ __all__ = [
     "CertificateFile",
     "CertificateLifetime",
     "CertificateUse",
+    "Condition",
     "DhParameters",
     "Dropped",
     "Endpoint",

@@ -7,12 +7,13 @@ from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import Final, Literal, NamedTuple
 
-from msgspec import structs
+from msgspec import UNSET, structs
 
 from rupex.host import HostTree
 from rupex.host.tree.paths import inside
 from rupex.http.assets import matches_only_assets
 from rupex.model import (
+    Condition,
     Dropped,
     Header,
     Listing,
@@ -219,6 +220,7 @@ class ScopeReader:
             dropped=dropped,
             refusal=refusal,
             names=only,
+            when=UNSET if only is None else (Condition("host", ", ".join(only)),),
             content="assets" if is_assets else "pages",
             listing=listing,
             upstream=upstream,
@@ -395,6 +397,7 @@ class ScopeReader:
         exchange = self.exchange(listener, virtual, None, "/")
         return Scope(
             id="proxy:*", match="condition", path="", order=order, provenance=said.provenance(),
+            when=(Condition("other", "the request line names another server"),),
             upstream=Upstream(
                 url="*", provenance=said.provenance(), chosen_by="the request line", unknown="the client chooses it"
             ),

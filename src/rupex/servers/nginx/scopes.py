@@ -10,6 +10,7 @@ from msgspec import UNSET, structs
 from rupex.http.assets import matches_only_assets
 from rupex.http.sensitive import SAMPLES
 from rupex.model import (
+    Condition,
     Dropped,
     Header,
     Listing,
@@ -150,6 +151,7 @@ class ScopeReader:
             dropped=dropped,
             refusal=refusal,
             names=only_names,
+            when=UNSET if only_names is None else (Condition("host", ", ".join(only_names)),),
             content="assets" if is_assets else "pages",
             listing=listing,
             upstream=upstream,
