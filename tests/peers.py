@@ -108,7 +108,8 @@ def credentials() -> Path:
 
 def tool(name: str, *elsewhere: str) -> str:
     """The path of a server program. Fails the test when it is not installed."""
-    found = which(name, path=os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", str(PEERS), *elsewhere)))
+    own = (str(PEERS), str(Path(sys.executable).parent), *elsewhere)  # those whose version is chosen come first
+    found = which(name, path=os.pathsep.join((*own, os.environ.get("PATH", ""), "/usr/sbin")))
     if found is None:
         raise ServerError(f"{name} is not installed; run tools/install-servers.sh as root, or install it by hand")
     return found

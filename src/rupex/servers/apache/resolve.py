@@ -33,6 +33,7 @@ from rupex.servers.apache.syntax import Block, InstanceBlock
 from rupex.servers.apache.template import is_opaque
 from rupex.servers.apache.tls import TlsResolver, speaks_tls
 from rupex.servers.common.document_roots import OVERRIDE_FILE
+from rupex.servers.common.endpoints import EndpointIds, by_certificate
 from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
 from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
@@ -100,17 +101,13 @@ class ApacheConfiguration:
         return Setting(said.args[0] if said.args else "", said.provenance())
 
     def _find_members(self) -> None:
-        taken: dict[str, int] = {}
+        ids = EndpointIds(self.family)
         for listener in self.listeners:
             for virtual in listener.virtuals:
                 spend(PER_MEMBER)
                 if listener.shadowed(virtual):
                     continue
-                name = virtual.names[0] if virtual.names else ""
-                identity = f"apache:{listener.address}:{listener.port}/{name}"
-                taken[identity] = taken.get(identity, 0) + 1
-                if taken[identity] > 1:
-                    identity += f"#{taken[identity]}"
+                identity = ids.next(listener.address, listener.port, virtual.names)
                 self.id_of[id(virtual), listener.address, listener.port] = identity
                 self.members.append(VirtualHostBinding(identity, listener, virtual))
         # In the order in which they are declared, so that each part of them has of every kind.
@@ -118,12 +115,12 @@ class ApacheConfiguration:
         self.members.sort(key=lambda member: ordinals[id(member.virtual)])
 
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
-        found: dict[CertificateUse, list[str]] = {}
-        for member in self.members:
-            if speaks_tls(self.config, member.virtual):
-                for use in self.tls.certificates(member.virtual):
-                    found.setdefault(use, []).append(member.id)
-        return {use: tuple(ids) for use, ids in found.items()}
+        return by_certificate(
+            (use, member.id)
+            for member in self.members
+            if speaks_tls(self.config, member.virtual)
+            for use in self.tls.certificates(member.virtual)
+        )
 
     def samples(self, endpoints: Iterable[Endpoint]) -> Iterator[Sample]:
         serving = {e.id for e in endpoints if any(scope.serves_content for scope in e.scopes)}

@@ -26,16 +26,15 @@ from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.release import Release, default
 from rupex.servers.apache.syntax import Block, Directive
+from rupex.servers.common.openssl_settings import by_library, signatures
 from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import HostContext
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
 from rupex.tls.negotiate import Abilities, negotiable, security_level
 from rupex.tls.openssl import told_as_declared
-from rupex.tls.signatures import signing_schemes
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
-_ANY_KIND: Final = frozenset({"RSA", "ECDSA"})
 _ALL: Final[tuple[ProtocolVersion, ...]] = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
 _NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for version in PROTOCOL_VERSIONS} | {
     "tlsv1.0": "TLSv1"
@@ -116,11 +115,18 @@ class TlsResolver:
             alpn=self._alpn(virtual),
             certificates=uses,
             dh=self._dh(uses),
-            signatures=self._signatures(virtual, level, kinds, tls12=tls12, any_version=tls12 or tls13),
-            secure_renegotiation=self._by_library((0, 9, 8), "acknowledges RFC 5746"),
+            signatures=signatures(
+                library,
+                self._command(virtual, "SignatureAlgorithms"),
+                level,
+                kinds,
+                tls12=tls12,
+                any_version=tls12 or tls13,
+            ),
+            secure_renegotiation=by_library(library, (0, 9, 8), "acknowledges RFC 5746"),
             client_renegotiation=Setting(False, default_of(f"httpd {self.release}", "refused since 2.2.15")),
-            fallback_signal=self._by_library((1, 0, 1), "obeys RFC 7507 since 1.0.1j"),
-            master_secret=self._by_library((1, 1, 0), "uses RFC 7627"),
+            fallback_signal=by_library(library, (1, 0, 1), "obeys RFC 7507 since 1.0.1j"),
+            master_secret=by_library(library, (1, 1, 0), "uses RFC 7627"),
             early_data=Setting(False, default_of(f"httpd {self.release}", "has no early data")),
             ticket_keys=self._ticket_keys(virtual),
             client_certificate=self._client_certificate(virtual),
@@ -271,26 +277,6 @@ class TlsResolver:
                     (bits for bits in (8192, 6144, 4096, 3072, 2048) if size >= bits), 2048 if size > 1024 else 1024
                 )
         return 3072
-
-    def _signatures(
-        self, virtual: VirtualHost, level: int, kinds: frozenset[str] | None, *, tls12: bool, any_version: bool
-    ) -> Setting[tuple[str, ...]]:
-        command = self._command(virtual, "SignatureAlgorithms")
-        library = self.around.library
-        place = command[1] if command else library.provenance if library.signatures else None
-        if library.release is None and command is None:
-            return unknown("the crypto library's own list of signature schemes, and its release is not known", place)
-        if not any_version:
-            return Setting((), place or default_of(str(library)))
-        declared = command[0] if command else library.signatures or ""
-        schemes = signing_schemes(declared, library, level, kinds or _ANY_KIND, tls12)
-        return Setting(schemes, place or default_of(str(library), f"at security level {level}"))
-
-    def _by_library(self, since: tuple[int, ...], what: str) -> Setting[bool]:
-        library = self.around.library
-        if library.release is None:
-            return unknown(f"whether the crypto library {what}: its release is not known")
-        return Setting(library.release >= since, default_of(str(library), what))
 
     def _ticket_keys(self, virtual: VirtualHost) -> Setting[TicketKeys]:
         said = virtual.last("sslsessionticketkeyfile")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
+from itertools import chain
 from typing import NamedTuple
 
 from rupex.model import (
@@ -20,6 +21,7 @@ from rupex.model import (
     default_of,
 )
 from rupex.model.budget import PER_MEMBER, ExhaustedError, spend, work_at
+from rupex.servers.common.endpoints import EndpointIds, by_certificate
 from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
 from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
@@ -166,7 +168,7 @@ class NginxConfiguration:
 
     def _find_members(self) -> None:
         """The virtual hosts of each listener that somebody can reach, each with the id of its endpoint."""
-        taken: dict[str, int] = {}
+        ids = EndpointIds(self.family)
         for listener in self.listeners.values():
             if self._ssl_by_default_server(listener) is not None:
                 listener.ssl = True
@@ -174,11 +176,7 @@ class NginxConfiguration:
                 spend(PER_MEMBER)
                 if listener.shadows(virtual):
                     continue
-                where = listener.address if listener.port is None else f"{listener.address}:{listener.port}"
-                identity = f"nginx:{where}/{virtual.names[0] if virtual.names else ''}"
-                taken[identity] = taken.get(identity, 0) + 1
-                if taken[identity] > 1:
-                    identity += f"#{taken[identity]}"
+                identity = ids.next(listener.address, listener.port, virtual.names)
                 self.id_of[id(virtual), listen.socket] = identity
                 self.members.append(VirtualHostBinding(identity, listener, virtual, listen))
         ordinals = {id(block): ordinal for ordinal, block in enumerate(self.http.blocks("server"))}
@@ -267,15 +265,13 @@ class NginxConfiguration:
     # What an assessment asks
 
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
-        found: dict[CertificateUse, list[str]] = {}
-        for member in self.members:
-            if member.listener.ssl or "ssl_certificate" in member.virtual.block.model.by_name:
-                for use in self.tls.certificates(member.virtual.block):
-                    found.setdefault(use, []).append(member.id)
-        if self.stream is not None:
-            for use, ids in self.stream.certificate_uses().items():
-                found.setdefault(use, []).extend(ids)
-        return {use: tuple(ids) for use, ids in found.items()}
+        own = (
+            (use, member.id)
+            for member in self.members
+            if member.listener.ssl or "ssl_certificate" in member.virtual.block.model.by_name
+            for use in self.tls.certificates(member.virtual.block)
+        )
+        return by_certificate(chain(own, () if self.stream is None else self.stream.certificate_uses()))
 
     @property
     def sockets(self) -> frozenset[Socket]:

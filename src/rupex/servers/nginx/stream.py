@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 
 from msgspec import structs
 
 from rupex.model import Backend, CertificateUse, Endpoint, Problem, Setting, Tls, default_of
 from rupex.model.budget import PER_ENDPOINT, PER_NAME, spend
+from rupex.servers.common.endpoints import EndpointIds
 from rupex.servers.contract import Answer, Because, HostContext, Request
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.listeners import Listener, VirtualHost, read_listens
@@ -52,16 +53,12 @@ class StreamReader:
 
     def endpoints(self) -> Iterator[Endpoint]:
         """What the servers make of their listeners; one for each group of names that goes on to the same place."""
-        taken: dict[str, int] = {}
+        ids = EndpointIds("nginx")
         for listener in self.listeners.values():
             for virtual, listen in listener.members:
                 for endpoint in self._endpoints(listener, virtual):
                     spend(PER_ENDPOINT + PER_NAME * len(endpoint.names))
-                    where = listener.address if listener.port is None else f"{listener.address}:{listener.port}"
-                    identity = f"nginx:{where}/{endpoint.names[0] if endpoint.names else ''}"
-                    taken[identity] = taken.get(identity, 0) + 1
-                    if taken[identity] > 1:
-                        identity += f"#{taken[identity]}"
+                    identity = ids.next(listener.address, listener.port, endpoint.names)
                     place = listen.provenance or virtual.block.provenance()
                     yield structs.replace(endpoint, id=identity, provenance=place)
 
@@ -147,12 +144,11 @@ class StreamReader:
                 found += endpoint.backends
         return tuple(found)
 
-    def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
-        found: dict[CertificateUse, list[str]] = {}
+    def certificate_uses(self) -> Iterator[tuple[CertificateUse, str]]:
+        """Each certificate of a server, with the id of its endpoint."""
         for endpoint in self.endpoints():
             for use in endpoint.tls.certificates if endpoint.tls is not None else ():
-                found.setdefault(use, []).append(endpoint.id)
-        return {use: tuple(ids) for use, ids in found.items()}
+                yield use, endpoint.id
 
 
 def _by_target(table: Table) -> Iterator[tuple[tuple[str, ...], str]]:

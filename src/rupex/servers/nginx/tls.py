@@ -23,6 +23,7 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion
 from rupex.model.provenance import How
+from rupex.servers.common.openssl_settings import by_library, signatures
 from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import HostContext
 from rupex.servers.nginx.block import Block
@@ -34,7 +35,6 @@ from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
 from rupex.tls.negotiate import Abilities, negotiable, security_level
 from rupex.tls.openssl import told_as_declared
-from rupex.tls.signatures import signing_schemes
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
 LISTENER_WIDE: Final = frozenset({"protocols", "ciphersuites", "groups", "early_data"})
@@ -46,8 +46,6 @@ OWN: Final = frozenset(
     " ssl_session_ticket_key ssl_session_cache ssl_stapling ssl_stapling_file ssl_stapling_responder ssl_early_data"
     " ssl_dhparam ssl_verify_client http2 ssl_reject_handshake".split()
 )
-
-_ANY_KIND: Final = frozenset({"RSA", "ECDSA"})
 
 
 class Found(NamedTuple):
@@ -183,11 +181,18 @@ class TlsResolver:
             ),
             "alpn": self._alpn(listener, own),
             "dh": dh,
-            "signatures": self._signatures(own, level, kinds, tls12, "TLSv1.3" in versions),
-            "secure_renegotiation": self._by_library((0, 9, 8), "acknowledges RFC 5746"),
+            "signatures": signatures(
+                library,
+                self._command(own, "SignatureAlgorithms"),
+                level,
+                kinds,
+                tls12=tls12,
+                any_version=tls12 or "TLSv1.3" in versions,
+            ),
+            "secure_renegotiation": by_library(library, (0, 9, 8), "acknowledges RFC 5746"),
             "client_renegotiation": Setting(False, default_of(f"nginx {self.release}", "refused since 0.8.23")),
-            "fallback_signal": self._by_library((1, 0, 1), "obeys RFC 7507 since 1.0.1j"),
-            "master_secret": self._by_library((1, 1, 0), "uses RFC 7627"),
+            "fallback_signal": by_library(library, (1, 0, 1), "obeys RFC 7507 since 1.0.1j"),
+            "master_secret": by_library(library, (1, 1, 0), "uses RFC 7627"),
             "early_data": self._switch(first, "ssl_early_data"),
             "ticket_keys": self._ticket_keys(own),
             "client_certificate": self._client_certificate(own),
@@ -355,26 +360,6 @@ class TlsResolver:
             return unknown(f"{path}: {error.message}", provenance)
         except ParameterError as error:
             return unknown(f"{path}: {error}", provenance)
-
-    def _signatures(
-        self, own: Sequence[Block], level: int, kinds: frozenset[str] | None, tls12: bool, tls13: bool
-    ) -> Setting[tuple[str, ...]]:
-        command = self._command(own, "SignatureAlgorithms")
-        library = self.around.library
-        place = command.provenance if command else library.provenance if library.signatures else None
-        if library.release is None and command is None:
-            return unknown("the crypto library's own list of signature schemes, and its release is not known", place)
-        declared = command.value if command else library.signatures or ""
-        if not tls12 and not tls13:
-            return Setting((), place or default_of(str(library)))
-        schemes = signing_schemes(declared, library, level, kinds or _ANY_KIND, tls12)
-        return Setting(schemes, place or default_of(str(library), f"at security level {level}"))
-
-    def _by_library(self, since: tuple[int, ...], what: str) -> Setting[bool]:
-        library = self.around.library
-        if library.release is None:
-            return unknown(f"whether the crypto library {what}: its release is not known")
-        return Setting(library.release >= since, default_of(str(library), what))
 
     def _client_certificate(self, own: Sequence[Block]) -> Setting[Any]:
         directive, provenance = inherited(own, "ssl_verify_client")

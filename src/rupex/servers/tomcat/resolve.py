@@ -34,6 +34,7 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_MEMBER, PER_NAME, PER_SCOPE, spend
 from rupex.model.numbers import signed_number, whole_number
+from rupex.servers.common.endpoints import by_certificate
 from rupex.servers.common.groups import Endpoints, resolve_members
 from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
@@ -169,12 +170,12 @@ class TomcatConfiguration:
     # The protocol
 
     def certificate_uses(self) -> Mapping[CertificateUse, tuple[str, ...]]:
-        found: dict[CertificateUse, list[str]] = {}
-        for member in self.members:
-            if member.connector.flag("SSLEnabled"):
-                for use in self.tls.certificates(self.tls.host_config(member.connector, member.host.get("name"))):
-                    found.setdefault(use, []).append(member.id)
-        return {use: tuple(ids) for use, ids in found.items()}
+        return by_certificate(
+            (use, member.id)
+            for member in self.members
+            if member.connector.flag("SSLEnabled")
+            for use in self.tls.certificates(self.tls.host_config(member.connector, member.host.get("name")))
+        )
 
     @property
     def sockets(self) -> frozenset[Socket]:
