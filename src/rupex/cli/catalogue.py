@@ -68,13 +68,14 @@ def _show_control(arguments: argparse.Namespace) -> int:
     page.entry("severity", control.severity, indent=2)
     page.entry("why", control.why, indent=2)
     page.entry("source", "; ".join((*control.references, *control.cwe)), indent=2)
+    page.entry("change", control.remedy, indent=2)
+    if control.change is not None:
+        page.entry("effort", control.change.effort, indent=2)
     for family in packages():
         if control.id in remedies(family):
-            page.entry("change", f"{family}: {remedies(family)[control.id]}", indent=2)
-    page.entry("change", control.remedy, indent=2)
-    for family in packages():
-        for line in control.block_for(family, {}).splitlines():
-            page.entry(family, line, indent=2)
+            page.entry(family, remedies(family)[control.id], indent=2, style="strong")
+            for line in control.block_for(family, {}).splitlines():
+                page.entry("", line, indent=2, style="quiet")
     example = examples().get(control.id)
     if example is not None:
         where = {
