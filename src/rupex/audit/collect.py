@@ -205,7 +205,7 @@ def _exhausted(budget: Budget) -> Problem:
 def _lifetimes(
     certificates: Iterable[CertificateFile], tree: HostTree, renewals: Setting[tuple[Renewal, ...]]
 ) -> Iterable[CertificateLifetime]:
-    """How long each certificate lifetimes; where its links lead only if a job says which certificates it renews."""
+    """How long each certificate is valid; where its links lead only if a job says which certificates it renews."""
     follow = any(job.covers is not None for job in renewals.value or ())
     for file in certificates:
         if file.leaf is not None:

@@ -15,7 +15,7 @@ def _brief(host: Host, days: int) -> list[CertificateLifetime]:
 
 
 def _jobs(host: Host, days: int) -> tuple[Renewal, ...] | Judgement:
-    """The jobs of a host with a certificate that lifetimes so short that somebody has to renew it all the time; or the judgement
+    """The jobs of a host with a certificate of so short a validity that it has to be renewed all the time; or the judgement
     that ends the matter."""
     if not _brief(host, days):
         return EXEMPT
@@ -45,7 +45,7 @@ def scheduled(host: Host, *, now: datetime, days: int) -> Judgement:
     enabled = [job for job in jobs if job.enabled]
     if enabled:
         return _in_time(enabled, lifetimes, now)
-    short = f"a certificate lifetimes {min(life.days for life in lifetimes)} days"
+    short = f"a certificate is valid for {min(life.days for life in lifetimes)} days"
     if jobs:
         return Fail(f"{short}, and {jobs[0].name}, which would renew it, is not enabled", jobs[0].provenance)
     return Fail(f"{short}, and no timer or cron table renews it")

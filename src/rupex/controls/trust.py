@@ -140,10 +140,10 @@ def usage(certificate: CertificateFile) -> Judgement:
 
 @control(
     "cert.lifetime",
-    title="The certificate lifetimes no longer than is allowed",
+    title="Certificate validity is within the allowed maximum",
     place="certificate",
     severity="medium",
-    why="Browsers refuse a public certificate that lifetimes longer; and a long life is a long time to misuse a lost key.",
+    why="Browsers refuse public certificates that are valid for longer, and a stolen key is useful until expiry.",
     references=("BR 6.3.2",),
     cwe=("CWE-324",),
     evidence=("files", "wire"),

@@ -66,7 +66,7 @@ class Renewal(Struct, frozen=True):
 
 
 class CertificateLifetime(Struct, frozen=True):
-    """How long a certificate lifetimes: the ``days`` of its whole life, its end, its path, and where links lead from there."""
+    """How long a certificate is valid: the ``days`` of its whole life, its end, its path, and where links lead from there."""
 
     path: str
     days: int
@@ -329,7 +329,7 @@ class Host(Struct, frozen=True, kw_only=True):
     ``paths``: the way of a sent certificate to an anchor, by the path of its listener.
     ``partial``: why there may be endpoints that were not looked for, such as a single port that was asked.
     ``renewals``: what renews certificates, None where no tree was looked at.
-    ``lifetimes``: how long each certificate lifetimes.
+    ``lifetimes``: how long each certificate is valid.
     ``firewall``: None where the tree has no word of one.
     ``listening``: the sockets that accept connections, None where there is no list of them.
     ``predicted``: of a host seen from both sides, by the id of an endpoint that was seen.

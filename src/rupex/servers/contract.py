@@ -25,7 +25,7 @@ from rupex.tls.openssl import Library
 
 
 class HostContext(Struct, frozen=True):
-    """What a configuration lifetimes in: the host tree, its credentials, the crypto library, and what the user says of
+    """What a configuration is read with: the host tree, its credentials, the crypto library, and what the user says of
     versions that the tree does not show (family or ``openssl`` to a version such as ``1.18``). ``uses_templates``: sites that
     are written from one template are resolved once."""
 

@@ -184,7 +184,7 @@ def read_names(block: Block) -> Names:
 
 
 def listeners(listens: Iterable[Listen], main: VirtualHost, virtuals: list[VirtualHost]) -> list[Listener]:
-    """Every address and port at which something else answers. VirtualHost hosts of an address of their own come before those
+    """Every address and port at which something else answers. Virtual hosts of an address of their own come before those
     of any address, and the main server answers where there is none (vhost.c, ap_update_vhost_given_ip)."""
     found: dict[tuple[str, int], Listener] = {}
     for listen in listens:
