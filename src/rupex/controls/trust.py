@@ -165,7 +165,7 @@ def lifetime(certificate: CertificateFile, *, limits: dict[str, int]) -> Judgeme
     days = lifetime_days(leaf.not_before, leaf.not_after)
     if days <= allowed[-1]:
         return Pass(message=f"{days} days")
-    return Fail(f"lives {days} days; {allowed[-1]} were allowed when it was issued, on {issued}")
+    return Fail(f"valid for {days} days; {allowed[-1]} were allowed when it was issued, on {issued}")
 
 
 @control(

@@ -7,11 +7,10 @@ from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import Final, Literal, NamedTuple
 
-from msgspec import UNSET, structs
+from msgspec import structs
 
 from rupex.host import HostTree
 from rupex.host.tree.paths import inside
-from rupex.http.assets import matches_only_assets
 from rupex.model import (
     Condition,
     Dropped,
@@ -27,7 +26,7 @@ from rupex.model import (
     default_of,
     unknown,
 )
-from rupex.model.budget import PER_NAME, PER_SCOPE, spend
+from rupex.model.budget import PER_SCOPE, spend
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.headers import Action, headers_of, read_action, server_header, signature
@@ -43,6 +42,7 @@ from rupex.servers.apache.upstream import UpstreamReader
 from rupex.servers.common.document_roots import DocumentRoots, exposed
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.common.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
+from rupex.servers.common.scopes import Part, Reply, redirect_samples, scope_of
 
 _STATUS_PAGES: Final[Mapping[str, Literal["status", "admin"]]] = {
     "server-status": "status", "server-info": "status", "ldap-status": "status", "balancer-manager": "admin",
@@ -176,64 +176,53 @@ class ScopeReader:
     ) -> Scope:
         spend(PER_SCOPE)
         processor = self.processor(virtual)
-        section = virtual.section
-        here = (place.directive or section or listener.listen.directive).provenance()
+        provenance = (place.directive or virtual.section or listener.listen.directive).provenance()
         identity = "any" if place.match == "any" else f"{place.match}:{place.path}"
-        if only is not None:
-            identity = f"condition:{'+'.join(only)}"
+        path = "" if place.match == "any" else place.path
+        part = Part(identity, place.match, path, order, provenance, only)
         if place.sample is None:
-            return Scope(
-                id=identity, match=place.match, path=place.path, order=order, provenance=here,
-                undecided=place.unseen,
-            )  # fmt: skip
+            return structs.replace(scope_of(part, Reply()), undecided=place.unseen)
         exchange = self.exchange(listener, virtual, names[0], place.sample)
         outcome = processor.answer(exchange, lenient=True)
-        redirect = refusal = listing = None
-        upstream: Upstream | None = None
-        if outcome.location is not None and outcome.status is not None:
-            redirect = self._redirect(listener, virtual, place, outcome, names)
-        elif outcome.proxied is not None:
-            upstream = self._upstreams.of(outcome.proxied, outcome.by, outcome.context, virtual)
-        elif (
-            outcome.status is not None
-            and 400 <= outcome.status <= 500
-            and outcome.by is not None
-            and outcome.status != 404
-        ):
-            refusal = Refusal(outcome.status, outcome.by.provenance())
-        elif outcome.status == 410 or (outcome.status == 404 and outcome.by is not None):
-            refusal = Refusal(outcome.status, outcome.by.provenance() if outcome.by is not None else here)
-        elif outcome.handler is None and outcome.unknown is None:
-            listing = self._listing(outcome.context)
-        sent, dropped = self._headers(virtual, outcome, exchange, is_own=redirect is not None or refusal is not None)
-        is_assets = place.match == "regex" and matches_only_assets(place.path)
-        serves_files = listing is not None and not is_assets
-        text, by = signature(outcome.context, self.banner(outcome.context).value)
-        return Scope(
-            id=identity,
-            match="condition" if only is not None else place.match,
-            path="" if place.match == "any" else place.path,
-            order=order,
-            provenance=here,
-            redirect=redirect,
+        context = outcome.context
+        reply = self._reply(listener, virtual, place, provenance, outcome, names)
+        is_own = reply.redirect is not None or reply.refusal is not None
+        sent, dropped = self._headers(virtual, outcome, exchange, is_own=is_own)
+        serves_files = reply.listing is not None and not part.is_assets
+        text, by = signature(context, self.banner(context).value)
+        return structs.replace(
+            scope_of(part, reply),
             headers=sent,
             dropped=dropped,
-            refusal=refusal,
-            names=only,
-            when=UNSET if only is None else (Condition("host", ", ".join(only)),),
-            content="assets" if is_assets else "pages",
-            listing=listing,
-            upstream=upstream,
             signature=Setting(text, by or default_of(f"httpd {self.release}", "ServerSignature Off")),
             undecided=outcome.unknown,
             errors=self._error_headers(listener, virtual, names[0], outcome),
-            closed=closed(outcome.context, exchange),
-            overrides=self._overrides(outcome.context) if outcome.file is not None else None,
-            role=self._role(outcome.context),
+            closed=closed(context, exchange),
+            overrides=self._overrides(context) if outcome.file is not None else None,
             exposes=self._exposes(listener, virtual, processor, names)
             if serves_files and place.match == "any"
             else None,
         )
+
+    def _reply(
+        self,
+        listener: Listener,
+        virtual: VirtualHost,
+        place: Place,
+        provenance: Provenance,
+        outcome: Outcome,
+        names: tuple[str | None, ...],
+    ) -> Reply:
+        status, by, role = outcome.status, outcome.by, self._role(outcome.context)
+        if outcome.location is not None and status is not None:
+            return Reply(redirect=self._redirect(listener, virtual, place, outcome, names), role=role)
+        if outcome.proxied is not None:
+            upstream = self._upstreams.of(outcome.proxied, by, outcome.context, virtual)
+            return Reply(upstream=upstream, role=role)
+        if status == 410 or (by is not None and status is not None and 400 <= status <= 500):
+            return Reply(refusal=Refusal(status, provenance if by is None else by.provenance()), role=role)
+        is_files = outcome.handler is None and outcome.unknown is None
+        return Reply(listing=self._listing(outcome.context) if is_files else None, role=role)
 
     def banner(self, context: Context) -> Header:
         return server_header(context, str(self.release), is_debian=self._is_debian)
@@ -299,26 +288,19 @@ class ScopeReader:
         processor = self.processor(virtual)
 
         def sample(name: str | None) -> RedirectSample:
-            spend(PER_NAME)
             exchange = self.exchange(listener, virtual, name, place.sample or "/")
             url = exchange.absolute(exchange.sent)
             answer = outcome if name == names[0] else processor.answer(exchange, lenient=True)
             return RedirectSample(url, answer.location, name)
 
         by = outcome.by
-        declared = (
-            by.args[-1]
-            if by is not None and by.key != "rewriterule" and by.args
-            else by.args[1]
-            if by is not None
-            else ""
-        )
+        samples, unnamed = redirect_samples(names, sample, is_default=listener.default is virtual)
         return Redirect(
             outcome.status or 302,
-            declared,
-            by.provenance() if by is not None else Provenance("default"),
-            tuple(map(sample, names)),
-            sample(ANY_NAME) if listener.default is virtual else None,
+            "" if by is None else _declared_target(by),
+            Provenance("default") if by is None else by.provenance(),
+            samples,
+            unnamed,
             outcome.reflects,
         )
 
@@ -413,6 +395,13 @@ def error_page(context: Context, status: int) -> str | None:
         if len(words) > 1 and words[0] == str(status):
             found = None if words[1].lower() == "default" else words[1]
     return found
+
+
+def _declared_target(by: Directive) -> str:
+    """Where a directive that redirects says that it leads, as it is written."""
+    if by.key == "rewriterule":
+        return by.args[1]
+    return by.args[-1] if by.args else ""
 
 
 def _takes_all(pattern: str) -> bool:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import posixpath
 from typing import Final, Protocol
 from urllib.parse import unquote
 
 from rupex.model import Header
+from rupex.servers.common.answers import AnswerBuilder, listeners_for, without_dots
 from rupex.servers.common.patterns import UndeterminedError, search
-from rupex.servers.contract import Answer, Because, Request
+from rupex.servers.contract import Answer, Request
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import scope_identity
@@ -19,6 +19,7 @@ from rupex.servers.nginx.variables import Exchange
 
 _PLAIN_TO_TLS: Final = 497
 """nginx's own number for a plain request to a TLS listener; what is sent is 400, unless an error page takes it."""
+_EVERY: Final = ("0.0.0.0", "[::]")  # noqa: S104  how nginx writes every address
 
 
 class Resolved(Protocol):
@@ -33,126 +34,116 @@ class Resolved(Protocol):
 
 def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     """Follow ``request`` through the configuration; None when nothing listens there."""
-    listener = _listener(configuration, request)
+    tcp = (listener for listener in configuration.listeners.values() if not listener.quic)
+    listener = next(iter(listeners_for(request, tcp, _EVERY)), None)
     if listener is None or listener.default is None:
         return None
-    transport = "tls" if listener.ssl else "plain"
-    why: list[Because] = []
     try:
         virtual = listener.select(request.name)
     except UndeterminedError as undetermined:
-        return Answer(endpoint="", scope="", transport=transport, unknown=undetermined.why)
-    _explain_choice(listener, virtual, request, why)
+        return AnswerBuilder("", is_tls=listener.ssl).answer("", None, unknown=undetermined.why)
     identity = configuration.id_of.get((id(virtual), (listener.address, listener.port, listener.quic)), "")
+    builder = AnswerBuilder(identity, is_tls=listener.ssl)
+    _explain_choice(listener, virtual, request, builder)
     refuses = configuration.tls.refuses((configuration.http, virtual.block)) if listener.ssl else None
-    mismatch = listener.ssl != (request.scheme == "https")
-    if mismatch:
-        speaks = "TLS" if listener.ssl else "plain HTTP"
-        why.append(Because(f"this listener speaks {speaks}, the URL says {request.scheme}", virtual.block.provenance()))
-    elif refuses is not None:
-        why.append(Because("the TLS handshake is refused", refuses))
-    if (mismatch and not listener.ssl) or (refuses is not None and not mismatch):
-        return Answer(endpoint=identity, scope="", transport=transport, why=tuple(why), closed=True)
+    if builder.has_other_scheme(request, virtual.block.provenance()):
+        if not listener.ssl:
+            return builder.closed()
+        return _of_plain_request(configuration, listener, virtual, request, builder)
+    if refuses is not None:
+        builder.step("the TLS handshake is refused", refuses)
+        return builder.closed()
     exchange = _exchange(configuration, listener, virtual, request)
     processor = configuration.scopes.processor(virtual)
-    outcome = processor.error_answer(exchange, None, _PLAIN_TO_TLS) if mismatch else processor.answer(exchange)
-    asked = outcome
-    if request.status is not None and not mismatch:
-        asked = processor.error_answer(
-            _exchange(configuration, listener, virtual, request), outcome.location, request.status
-        )
-    status = asked.status if request.status is not None else outcome.status
-    if status == _PLAIN_TO_TLS:
-        status = 400
-    _explain_outcome(outcome, virtual, why)
-    exchange.status = status
-    headers, unknown = _headers(configuration, asked, exchange, status, why)
-    return Answer(
-        endpoint=identity,
-        scope=scope_identity(outcome.location)[0],
-        transport=transport,
-        status=None if outcome.closed else status,
-        location=asked.target,
-        headers=() if outcome.closed else tuple(headers),
-        why=tuple(why),
-        closed=outcome.closed,
-        unknown=outcome.unknown or unknown,
+    outcome = sent = processor.answer(exchange)
+    if request.status is not None:
+        error = _exchange(configuration, listener, virtual, request)
+        sent = processor.error_answer(error, outcome.location, request.status)
+    return _answer(configuration, virtual, exchange, outcome, sent, sent.status, builder)
+
+
+def _of_plain_request(
+    configuration: Resolved, listener: Listener, virtual: VirtualHost, request: Request, builder: AnswerBuilder
+) -> Answer:
+    """What a plain request gets where TLS is expected."""
+    exchange = _exchange(configuration, listener, virtual, request)
+    outcome = configuration.scopes.processor(virtual).error_answer(exchange, None, _PLAIN_TO_TLS)
+    status = outcome.status
+    return _answer(
+        configuration, virtual, exchange, outcome, outcome, 400 if status == _PLAIN_TO_TLS else status, builder
     )
 
 
-def _explain_outcome(outcome: Outcome, virtual: VirtualHost, why: list[Because]) -> None:
-    why += [Because(message, place) for message, place in outcome.steps]
-    if outcome.location is not None:
-        location = outcome.location
-        words = f"the path meets the {location.kind} location {location.pattern}"
-        why.append(Because(words, location.block.provenance()))
+def _answer(
+    configuration: Resolved,
+    virtual: VirtualHost,
+    exchange: Exchange,
+    outcome: Outcome,
+    sent: Outcome,
+    status: int | None,
+    builder: AnswerBuilder,
+) -> Answer:
+    """The answer with its headers. ``outcome``: what becomes of the request; ``sent``: the same, or the error page asked for."""
+    _explain_outcome(outcome, virtual, builder)
+    exchange.status = status
+    unfilled = _add_headers(configuration, sent, exchange, status, builder)
+    scope, unknown = scope_identity(outcome.location)[0], outcome.unknown or unfilled
+    if outcome.closed:
+        return builder.closed(scope, location=sent.target, unknown=unknown)
+    return builder.answer(scope, status, location=sent.target, unknown=unknown)
+
+
+def _explain_outcome(outcome: Outcome, virtual: VirtualHost, builder: AnswerBuilder) -> None:
+    for message, place in outcome.steps:
+        builder.step(message, place)
+    location = outcome.location
+    if location is not None:
+        builder.step(f"the path meets the {location.kind} location {location.pattern}", location.block.provenance())
     else:
-        why.append(Because("no location decides; the server block answers itself", virtual.block.provenance()))
-    if outcome.by is not None:
-        why.append(Because(f"{outcome.by}", outcome.by.provenance()))
-    elif outcome.handler is not None:
-        why.append(Because(f"{outcome.handler}", outcome.handler.provenance()))
+        builder.step("no location decides; the server block answers itself", virtual.block.provenance())
+    decided = outcome.by or outcome.handler
+    if decided is not None:
+        builder.step(f"{decided}", decided.provenance())
 
 
-def _headers(
-    configuration: Resolved, outcome: Outcome, exchange: Exchange, status: int | None, why: list[Because]
-) -> tuple[list[tuple[str, str]], str | None]:
-    """The headers of the answer, filled in for this request; and why one of them could not be."""
+def _add_headers(
+    configuration: Resolved, outcome: Outcome, exchange: Exchange, status: int | None, builder: AnswerBuilder
+) -> str | None:
+    """Add the headers of the answer, filled in for this request; returns why one of them could not be."""
     sent, dropped = configuration.scopes.headers.of(outcome.chain)
-    headers: list[tuple[str, str]] = []
     unknown = None
     if outcome.target is not None:
-        headers.append(("Location", outcome.target))
-    headers += [("WWW-Authenticate", realm) for realm in exchange.challenges]
+        builder.send("Location", outcome.target)
+    for realm in exchange.challenges:
+        builder.send("WWW-Authenticate", realm)
     for header in sent:
         if not header.is_on(status or 200):
-            why.append(
-                Because(f"{header.name} is not sent with status {status}: {_why_not(header)}", header.provenance)
-            )
+            builder.omit(header, f"is not sent with status {status}: {_why_not(header)}")
             continue
         try:
             value = exchange.fill(header.value)
         except UndeterminedError as undetermined:
             value, unknown = header.value, unknown or undetermined.why
         if value:
-            headers.append((header.name, value))
-            why.append(Because(f"{header.name}: {value}", header.provenance))
-    why += [Because(f"{lost.name} is dropped: {lost.because}", lost.provenance) for lost in dropped]
-    return headers, unknown
+            builder.send(header.name, value, header.provenance)
+    builder.drop(dropped)
+    return unknown
 
 
 def _why_not(header: Header) -> str:
     return f"it goes with {', '.join(map(str, header.on))} only" if header.on != "all" else "it does not apply"
 
 
-def _listener(configuration: Resolved, request: Request) -> Listener | None:
-    """The listener of the request's address and port: the address itself, else the one for every address."""
-    every = "0.0.0.0"  # noqa: S104  nginx's own spelling
-    found = [
-        listener for listener in configuration.listeners.values() if listener.port == request.port and not listener.quic
-    ]
-    if request.address is not None:
-        wildcard = "[::]" if request.address.startswith("[") else every
-        exact = [listener for listener in found if listener.address == request.address]
-        found = exact or [listener for listener in found if listener.address == wildcard]
-    found.sort(key=lambda listener: (listener.address.startswith("["), listener.address != every))
-    return found[0] if found else None
-
-
-def _explain_choice(listener: Listener, virtual: VirtualHost, request: Request, why: list[Because]) -> None:
-    here = next((listen for v, listen in listener.members if v is virtual), None)
-    place = virtual.block.provenance() if here is None or here.provenance is None else here.provenance
-    why.append(Because(f"the request meets the listener {listener.address}:{listener.port}", place))
+def _explain_choice(listener: Listener, virtual: VirtualHost, request: Request, builder: AnswerBuilder) -> None:
+    listen = next((listen for member, listen in listener.members if member is virtual), None)
+    block = virtual.block.provenance()
+    place = block if listen is None or listen.provenance is None else listen.provenance
+    builder.step(f"the request meets the listener {listener.address}:{listener.port}", place)
     named = next(virtual.block.all("server_name"), None)
     if (virtual.names and listener.default is not virtual) or request.name.lower() in virtual.names:
-        why.append(Because(f"{request.name} is a name of this server block", (named or virtual.block).provenance()))
+        builder.step(f"{request.name} is a name of this server block", block if named is None else named.provenance())
     else:
-        why.append(
-            Because(
-                f"no server block has the name {request.name}; the listener's default answers",
-                virtual.block.provenance(),
-            )
-        )
+        builder.step(f"no server block has the name {request.name}; the listener's default answers", block)
 
 
 def _exchange(configuration: Resolved, listener: Listener, virtual: VirtualHost, request: Request) -> Exchange:
@@ -193,8 +184,4 @@ def _keep_name_captures(virtual: VirtualHost, exchange: Exchange) -> None:
 
 def normalise(path: str) -> str:
     """A request path as locations see it: decoded, slashes merged, dots resolved (ngx_http_parse_complex_uri)."""
-    decoded = unquote(path, errors="surrogateescape") if "%" in path else path
-    resolved = posixpath.normpath(decoded)
-    if decoded.endswith(("/", "/.", "/..")) and not resolved.endswith("/"):
-        resolved += "/"
-    return "/" + resolved.lstrip("/")
+    return without_dots(unquote(path, errors="surrogateescape") if "%" in path else path)

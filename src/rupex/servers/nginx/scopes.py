@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Final, Literal
+from typing import Final
 
 from msgspec import UNSET, structs
 
-from rupex.http.assets import matches_only_assets
 from rupex.http.sensitive import SAMPLES
 from rupex.model import (
-    Condition,
     Dropped,
     Header,
     Listing,
@@ -21,10 +19,11 @@ from rupex.model import (
     Setting,
     unknown,
 )
-from rupex.model.budget import PER_NAME, PER_SCOPE, spend
+from rupex.model.budget import PER_SCOPE, spend
 from rupex.servers.common.document_roots import DocumentRoots, exposed
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
+from rupex.servers.common.scopes import Part, Reply, Role, redirect_samples, scope_of
 from rupex.servers.nginx.access import AccessReader
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
@@ -38,7 +37,7 @@ from rupex.servers.nginx.tls import inherited
 from rupex.servers.nginx.upstream import UpstreamReader
 from rupex.servers.nginx.variables import DECODED, Exchange, names_in, read_definitions
 
-NOTHING_TOLD: Final[Mapping[str | None, Outcome]] = {}
+NONE_KNOWN: Final[Mapping[str | None, Outcome]] = {}
 
 _STATUS_PAGES: Final = frozenset({"stub_status", "vhost_traffic_status_display", "status", "api"})
 _METHODS_ASKED: Final = ("GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS")
@@ -81,8 +80,9 @@ class ScopeReader:
             for outcomes in by_directive.values():
                 reached = tuple(name for name, _ in outcomes if name is not None)
                 only_some = reached if len(outcomes) < len(names) else None
-                told = dict(outcomes)
-                scopes.append(self._scope(listener, virtual, None, len(scopes), only_some, reached or (None,), told))
+                scopes.append(
+                    self._scope(listener, virtual, None, len(scopes), only_some, reached or (None,), dict(outcomes))
+                )
         else:
             remaining = list(names)
         if not remaining:
@@ -103,66 +103,66 @@ class ScopeReader:
         order: int,
         only_names: tuple[str, ...] | None,
         names: tuple[str | None, ...],
-        told: Mapping[str | None, Outcome] = NOTHING_TOLD,
+        known: Mapping[str | None, Outcome] = NONE_KNOWN,
     ) -> Scope:
-        """One scope. ``told``: what was found out already, by server name."""
+        """One scope. ``known``: outcomes that were found already, by server name."""
         spend(PER_SCOPE)
-        processor = self.processor(virtual)
         path = _sample_path(location)
         exchange = self._sample(listener, virtual, names[0], path)
-        known = told.get(names[0])
-        outcome = processor.answer(exchange, location, lenient=True) if known is None else known
+        outcome = known.get(names[0]) or self.processor(virtual).answer(exchange, location, lenient=True)
         chain = outcome.chain
         block = virtual.block if location is None else location.block
-        sent, dropped = self.headers.of(chain)
-        if any(header.unknown is not UNSET for header in sent):
-            sent = tuple(_filled(sent, exchange))
-        takes_any = listener.default is virtual or any(n is None or n[:1] in "~*." or n.endswith("*") for n in names)
-        redirect = refusal = listing = upstream = None
-        role: Literal["status", "admin"] | None = None
-        if outcome.is_redirect and outcome.status is not None:
-            redirect = self._redirect(listener, virtual, location, outcome, names, path, told)
-        elif outcome.closed or (outcome.status is not None and 400 <= outcome.status < 500 and outcome.by is not None):
-            place = block.provenance() if outcome.by is None else outcome.by.provenance()
-            refusal = Refusal(outcome.status, place)
-        elif outcome.handler is not None:
-            upstream = self._upstreams.of(chain, takes_any)
-            role = "status" if outcome.handler.name in _STATUS_PAGES else None
-        elif outcome.by is None and outcome.unknown is None:
-            if outcome.fallback is not None:
-                upstream = self._upstreams.of(outcome.fallback.chain, takes_any)
-            if upstream is None:
-                listing = self._listing(chain)
-        if outcome.status is not None and outcome.status >= 400:
-            sent, dropped = _with_status(sent, dropped, outcome.status)
         identity, match = scope_identity(location)
-        if location is None and only_names is not None:
-            identity, match = f"condition:{'+'.join(only_names)}", "condition"
-        is_assets = location is not None and location.kind == "regex" and matches_only_assets(location.pattern)
-        serves_files = listing is not None and not is_assets
-        return Scope(
-            id=identity,
-            match=match,
-            path="" if location is None else location.pattern,
-            order=order,
-            provenance=block.provenance(),
-            redirect=redirect,
+        pattern = "" if location is None else location.pattern
+        part = Part(identity, match, pattern, order, block.provenance(), only_names)
+        reply = self._reply(listener, virtual, location, outcome, names, path, known)
+        sent, dropped = self._headers(outcome, exchange)
+        serves_files = reply.listing is not None and not part.is_assets
+        return structs.replace(
+            scope_of(part, reply),
             headers=sent,
             dropped=dropped,
-            refusal=refusal,
-            names=only_names,
-            when=UNSET if only_names is None else (Condition("host", ", ".join(only_names)),),
-            content="assets" if is_assets else "pages",
-            listing=listing,
-            upstream=upstream,
             signature=self.headers.signature(chain),
             undecided=outcome.unknown,
             errors=self._error_headers(listener, virtual, location, names[0], path, chain),
             closed=self._access.of(chain).closed(),
-            role=role,
             exposes=self._exposes(listener, virtual, location, chain, exchange) if serves_files else None,
-            methods=self._methods(listener, virtual, location, names[0], path) if redirect is None else None,
+            methods=None if reply.redirect is not None else self._methods(listener, virtual, location, names[0], path),
         )
+
+    def _reply(
+        self,
+        listener: Listener,
+        virtual: VirtualHost,
+        location: Location | None,
+        outcome: Outcome,
+        names: tuple[str | None, ...],
+        path: str,
+        known: Mapping[str | None, Outcome],
+    ) -> Reply:
+        status, by = outcome.status, outcome.by
+        if outcome.is_redirect and status is not None:
+            return Reply(redirect=self._redirect(listener, virtual, location, outcome, names, path, known))
+        if outcome.closed or (status is not None and 400 <= status < 500 and by is not None):
+            block = virtual.block if location is None else location.block
+            return Reply(refusal=Refusal(status, block.provenance() if by is None else by.provenance()))
+        takes_any = listener.default is virtual or any(n is None or n[:1] in "~*." or n.endswith("*") for n in names)
+        if outcome.handler is not None:
+            role: Role | None = "status" if outcome.handler.name in _STATUS_PAGES else None
+            return Reply(upstream=self._upstreams.of(outcome.chain, takes_any), role=role)
+        if by is not None or outcome.unknown is not None:
+            return Reply()
+        upstream = None if outcome.fallback is None else self._upstreams.of(outcome.fallback.chain, takes_any)
+        return Reply(listing=self._listing(outcome.chain)) if upstream is None else Reply(upstream=upstream)
+
+    def _headers(self, outcome: Outcome, exchange: Exchange) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
+        """The headers of a scope's answers, filled in for a sample request, and those that are declared and never sent."""
+        sent, dropped = self.headers.of(outcome.chain)
+        if any(header.unknown is not UNSET for header in sent):
+            sent = tuple(_filled(sent, exchange))
+        if outcome.status is not None and outcome.status >= 400:
+            sent, dropped = _with_status(sent, dropped, outcome.status)
+        return sent, dropped
 
     def _redirect(
         self,
@@ -172,30 +172,22 @@ class ScopeReader:
         outcome: Outcome,
         names: tuple[str | None, ...],
         path: str,
-        told: Mapping[str | None, Outcome],
+        known: Mapping[str | None, Outcome],
     ) -> Redirect:
         processor = self.processor(virtual)
 
         def sample(name: str | None) -> RedirectSample:
-            spend(PER_NAME)
             exchange = self._sample(listener, virtual, name, path)
             url = f"{exchange.scheme}://{exchange.host}{_port_part(exchange)}{exchange.request_uri}"
-            known = told.get(name)
-            answer = processor.answer(exchange, location, lenient=True) if known is None else known
+            answer = known.get(name) or processor.answer(exchange, location, lenient=True)
             return RedirectSample(url, answer.target, name)
 
         by, status = outcome.by, outcome.status
         assert status is not None
         place = outcome.chain[-1].provenance() if by is None else by.provenance()
         declared = outcome.target or "" if by is None or by.name == "location" else _declared_target(by)
-        return Redirect(
-            status,
-            declared,
-            place,
-            tuple(map(sample, names)),
-            sample(ANY_NAME) if listener.default is virtual else None,
-            _reflected(by, declared, outcome.chain),
-        )
+        samples, unnamed = redirect_samples(names, sample, is_default=listener.default is virtual)
+        return Redirect(status, declared, place, samples, unnamed, _reflected(by, declared, outcome.chain))
 
     def _listing(self, chain: tuple[Block, ...]) -> Listing:
         directive, provenance = inherited(chain, "autoindex")
@@ -261,14 +253,14 @@ class ScopeReader:
                 break
         if by is None:
             return None
-        taken = []
+        allowed = []
         for method in _METHODS_ASKED:
             exchange = self._sample(listener, virtual, name, path)
             exchange.method = method
             outcome = self.processor(virtual).answer(exchange, location)
             if not outcome.closed and (outcome.status is None or outcome.status < 400):
-                taken.append(method)
-        return Setting(tuple(taken), by.provenance())
+                allowed.append(method)
+        return Setting(tuple(allowed), by.provenance())
 
     def _sample(self, listener: Listener, virtual: VirtualHost, name: str | None, path: str) -> Exchange:
         """A plain client's request for ``name`` to this listener. A wildcard name stands for one below it."""

@@ -1,13 +1,14 @@
-"""One request told: the connector of its port, the host of its name, the application of its path."""
+"""What one request gets from a Tomcat: the connector of its port, the host of its name, the application of its path."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Protocol
 
 from rupex.model import Header
+from rupex.servers.common.answers import AnswerBuilder
 from rupex.servers.common.samples import EVERY
-from rupex.servers.contract import Answer, Because, Request
+from rupex.servers.contract import Answer, Request
 from rupex.servers.tomcat.paths import normalise
 from rupex.servers.tomcat.process import Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.syntax import Element
@@ -24,29 +25,15 @@ class Resolved(Protocol):
 
 def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     """Follow a request: the connector of its port, the host of its name, the application of its path."""
-    here = [m for m in configuration.members if port_of(m.connector) == request.port]
-    if request.address is not None:
-        here = [m for m in here if address_of(m.connector) in (request.address, EVERY)]
-    if not here:
+    member = _member(configuration.members, request)
+    if member is None:
         return None
-    member = next((m for m in here if request.name.lower() in _names(m.host)), None)
-    member = member or next((m for m in here if m.host.get("name") == m.engine.get("defaultHost")), here[0])
     connector = member.connector
-    is_tls = connector.flag("SSLEnabled")
-    transport = "tls" if is_tls else "plain"
-    why = [
-        Because(f"the request meets the connector at {connector.get('port', '8080')}", connector.provenance()),
-        Because(f"the host {member.host.get('name')} answers", member.host.provenance()),
-    ]
-    if is_tls != (request.scheme == "https"):
-        return Answer(
-            endpoint=member.id,
-            scope="",
-            transport=transport,
-            why=tuple(why),
-            status=400 if is_tls else None,
-            closed=not is_tls,
-        )
+    builder = AnswerBuilder(member.id, is_tls=connector.flag("SSLEnabled"))
+    builder.step(f"the request meets the connector at {connector.get('port', '8080')}", connector.provenance())
+    builder.step(f"the host {member.host.get('name')} answers", member.host.provenance())
+    if builder.has_other_scheme(request, connector.provenance()):
+        return builder.answer("", 400) if builder.is_tls else builder.closed()
     outcome = configuration.processor.answer_path(
         member,
         normalise(request.path or "/"),
@@ -55,23 +42,37 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         query=request.query,
         sent=request.path,
     )
-    if outcome.context is not None:
-        why.append(Because(f"the application {outcome.context.path or '/'} is meant", outcome.context.provenance))
+    context = outcome.context
+    if context is not None:
+        builder.step(f"the application {context.path or '/'} is meant", context.provenance)
     if outcome.by is not None:
-        why.append(Because("decided here", outcome.by))
-    path = outcome.context.path if outcome.context is not None else ""
-    headers = [(h.name, h.value) for h in (*configuration.server_headers(connector), *outcome.headers)]
-    why += [Because(f"{h.name}: {h.value}", h.provenance) for h in outcome.headers]
-    headers += outcome.extra
+        builder.step("decided here", outcome.by)
+    for header in configuration.server_headers(connector):
+        builder.send(header.name, header.value)
+    for header in outcome.headers:
+        builder.send(header.name, header.value, header.provenance)
+    for name, value in outcome.extra:
+        builder.send(name, value)
     if outcome.location is not None:
-        headers.append(("Location", outcome.location))
-    if outcome.status == 401 and outcome.context is not None:
-        headers.append(("WWW-Authenticate", f'Basic realm="{outcome.context.app.realm()}"'))
-    return Answer(
-        endpoint=member.id, scope=f"prefix:{path}" if path else "any", transport=transport,
-        status=outcome.status if request.status is None else request.status, location=outcome.location,
-        headers=tuple(headers), why=tuple(why), unknown=outcome.unknown,
-    )  # fmt: skip
+        builder.send("Location", outcome.location)
+    if outcome.status == 401 and context is not None:
+        builder.send("WWW-Authenticate", f'Basic realm="{context.app.realm()}"')
+    return builder.answer(
+        f"prefix:{context.path}" if context is not None and context.path else "any",
+        outcome.status if request.status is None else request.status,
+        location=outcome.location,
+        unknown=outcome.unknown,
+    )
+
+
+def _member(members: Iterable[VirtualHostBinding], request: Request) -> VirtualHostBinding | None:
+    """The host that answers a request, at the connector of its port; None where none listens."""
+    here = [member for member in members if port_of(member.connector) == request.port]
+    if request.address is not None:
+        here = [member for member in here if address_of(member.connector) in (request.address, EVERY)]
+    named = (member for member in here if request.name.lower() in _names(member.host))
+    defaults = (member for member in here if member.host.get("name") == member.engine.get("defaultHost"))
+    return next(named, None) or next(defaults, None) or next(iter(here), None)
 
 
 def _names(host: Element) -> set[str]:

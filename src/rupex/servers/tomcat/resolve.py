@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Final
 
+from msgspec import structs
+
 from rupex.host import TreeError
 from rupex.http.urls import authority_of
 from rupex.masking.secrets import is_factory_word
@@ -32,20 +34,22 @@ from rupex.model import (
     default_of,
     unknown,
 )
-from rupex.model.budget import PER_MEMBER, PER_NAME, PER_SCOPE, spend
+from rupex.model.budget import PER_MEMBER, PER_SCOPE, spend
 from rupex.model.numbers import signed_number, whole_number
 from rupex.servers.common.endpoints import by_certificate
 from rupex.servers.common.groups import Endpoints, resolve_members
 from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
+from rupex.servers.common.scopes import Part, Reply, Role, redirect_samples, scope_of
 from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
 from rupex.servers.tomcat.answer import answer_request
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
-from rupex.servers.tomcat.process import Processor, VirtualHostBinding, address_of, port_of
+from rupex.servers.tomcat.process import Outcome, Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.release import default, find_java, find_release
 from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
 
 _PASSWORDS: Final = ("certificateKeystorePassword", "keystorePass", "truststorePassword", "truststorePass")
+_UNMAPPED: Final = "the filter is declared, and mapped to no path"
 
 
 class TomcatConfiguration:
@@ -297,57 +301,50 @@ class TomcatConfiguration:
 
     def _scope(self, member: VirtualHostBinding, context: Context | None, path: str, order: int) -> Scope:
         spend(PER_SCOPE)
-        sample = f"{path}/{SAMPLE_TAIL}"
-        connector = member.connector
-        outcome = self.processor.answer_path(member, sample, "GET", exact=False)
+        outcome = self.processor.answer_path(member, f"{path}/{SAMPLE_TAIL}", "GET", exact=False)
         place = member.host.provenance() if context is None else context.provenance
-        redirect = refusal = listing = None
-        names = [alias.text for alias in member.host.all("Alias")]
-        if outcome.location is not None and outcome.status is not None:
-            samples = tuple(
-                self._redirect_sample(member, name, sample)
-                for name in (member.host.get("name"), *names)
-                if name != "localhost"
-            )
-            samples = samples or (self._redirect_sample(member, ANY_NAME, sample),)
-            is_default = member.host.get("name") == member.engine.get("defaultHost", member.host.get("name"))
-            stranger = self._redirect_sample(member, ANY_NAME, sample) if is_default else None
-            redirect = Redirect(outcome.status, outcome.location, outcome.by or place, samples, stranger)
-        elif outcome.status is not None and outcome.status >= 400:
-            refusal = Refusal(outcome.status, outcome.by or place)
-        elif context is not None:
-            on, by = context.app.listings()
-            listing = Listing(on, by or default_of(f"Tomcat {self.release}"))
+        part = Part(f"prefix:{path}" if path else "any", "prefix" if path else "any", path, order, place)
         signature, signed_by = self._signature(member)
-        headers = (*self.server_headers(connector), *outcome.headers)
-        dropped = tuple(
-            Dropped(
-                "X-Content-Type-Options",
-                "nosniff",
-                element.provenance(),
-                "the filter is declared, and mapped to no path",
-            )
-            for element in (context.app.unmapped_filters() if context is not None else ())
-        )
-        return Scope(
-            id=f"prefix:{path}" if path else "any",
-            match="prefix" if path else "any",
-            path=path,
-            order=order,
-            provenance=place,
-            redirect=redirect,
-            headers=headers,
-            dropped=dropped,
-            refusal=refusal,
-            listing=listing,
+        unmapped = context.app.unmapped_filters() if context is not None else ()
+        return structs.replace(
+            scope_of(part, self._reply(member, context, path, outcome, place)),
+            headers=(*self.server_headers(member.connector), *outcome.headers),
+            dropped=tuple(
+                Dropped("X-Content-Type-Options", "nosniff", element.provenance(), _UNMAPPED) for element in unmapped
+            ),
             signature=Setting(signature, signed_by),
             undecided=outcome.unknown,
             closed=self.processor.closed(member, context),
-            role="admin" if context is not None and context.role else None,
         )
 
+    def _reply(
+        self, member: VirtualHostBinding, context: Context | None, path: str, outcome: Outcome, place: Provenance
+    ) -> Reply:
+        role: Role | None = "admin" if context is not None and context.role else None
+        if outcome.location is not None and outcome.status is not None:
+            return Reply(redirect=self._redirect(member, path, outcome, place), role=role)
+        if outcome.status is not None and outcome.status >= 400:
+            return Reply(refusal=Refusal(outcome.status, outcome.by or place), role=role)
+        if context is None:
+            return Reply(role=role)
+        is_on, by = context.app.listings()
+        return Reply(listing=Listing(is_on, by or default_of(f"Tomcat {self.release}")), role=role)
+
+    def _redirect(self, member: VirtualHostBinding, path: str, outcome: Outcome, place: Provenance) -> Redirect:
+        def sample(name: str | None) -> RedirectSample:
+            return self._redirect_sample(member, name or ANY_NAME, f"{path}/{SAMPLE_TAIL}")
+
+        assert outcome.status is not None
+        assert outcome.location is not None
+        own_name = member.host.get("name")
+        names = [own_name, *(alias.text for alias in member.host.all("Alias"))]
+        is_default = own_name == member.engine.get("defaultHost", own_name)
+        samples, unnamed = redirect_samples(
+            tuple(name for name in names if name != "localhost") or (ANY_NAME,), sample, is_default=is_default
+        )
+        return Redirect(outcome.status, outcome.location, outcome.by or place, samples, unnamed)
+
     def _redirect_sample(self, member: VirtualHostBinding, name: str, path: str) -> RedirectSample:
-        spend(PER_NAME)
         port = port_of(member.connector) or 0
         url = f"http://{authority_of(name, port, 80)}{path}?{SAMPLE_QUERY}"
         return RedirectSample(
