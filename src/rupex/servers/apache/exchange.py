@@ -19,11 +19,18 @@ _DEFAULT_PORTS: Final = {"http": 80, "https": 443}
 
 @dataclass
 class Exchange:
-    """A request. ``uri``: the decoded path that rules see; ``file``: what it is mapped to so far, by what ``mapped_by`` says;
-    ``args``: the query, None without one; ``sent``: path and query as sent; ``environment``: what SetEnv, SetEnvIf and rules
-    set; ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder; ``is_made_up``:
-    nobody named its host; ``walk``: the way to its file, or before that to the file of the request that the server answers with
-    this one; ``own_requests``: all that the server made itself so far, counted together."""
+    """A request on its way through the server.
+
+    ``uri``: the decoded path that rules see.
+    ``args``: the query, None without one; ``sent``: path and query as sent.
+    ``environment``: the variables of SetEnv, SetEnvIf and rules.
+    ``file``: the path that it is mapped to so far; ``mapped_by``: the directive that does.
+    ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder.
+    ``is_made_up``: its host name is a sample, which no configuration names.
+    ``walk``: the way to its file, or before that to the file of the request that the server answers with this one.
+    ``own_requests``: all that the server made itself so far, counted together.
+    ``rewrites``: how often rules of folders changed its URL so far.
+    """
 
     method: str
     scheme: str
@@ -43,6 +50,7 @@ class Exchange:
     is_made_up: bool = False
     walk: DirectoryWalk | None = None
     own_requests: list[str] = field(default_factory=list)
+    rewrites: int = 0
 
     @property
     def is_inner(self) -> bool:

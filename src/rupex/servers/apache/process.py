@@ -31,8 +31,9 @@ from rupex.servers.apache.redirects import (
     read_moves,
     with_groups,
 )
-from rupex.servers.apache.rewriting import Rewriter, Rewritten, is_on, read_rules
+from rupex.servers.apache.rewriting import Rewriter, Rewritten, Rule, is_on, read_rules
 from rupex.servers.apache.sections import (
+    AppliedSection,
     BrokenOverrideError,
     Context,
     SectionReader,
@@ -45,10 +46,21 @@ from rupex.servers.common.patterns import UndeterminedError, search
 
 
 class Outcome(Struct, kw_only=True):
-    """What becomes of a request. ``status`` None: content decides it. ``by_server``: the server itself made the answer (a
-    redirect or an error), so that only headers of the ``always`` table go with it. ``proxied``: where it is passed on to;
-    ``handler``: a special one, such as ``server-status``; ``file``: what the URL is mapped to; ``leads_to``: what rules of a
-    section made of a request of the server's own, for whoever makes it."""
+    """What becomes of a request.
+
+    ``context``: the sections and override files that hold for it.
+    ``status``: None where content decides it.
+    ``location``: the target of a redirect.
+    ``by``: the directive that decides.
+    ``by_server``: the server itself makes the answer (a redirect or an error): only ``Header always`` goes with it.
+    ``proxied``: the URL that it is passed on to.
+    ``handler``: a special one, such as ``server-status``.
+    ``file``: the path that the URL is mapped to; ``is_folder``: it is a folder.
+    ``unknown``: why the outcome cannot be known.
+    ``steps``: the rewrite rules that matched, in order.
+    ``reflects``: the part of the request that reaches the target of a redirect.
+    ``leads_to``: what the rules of a section made of a request that the server makes itself, for the caller to follow.
+    """
 
     context: Context
     status: int | None = None
@@ -268,47 +280,55 @@ class Processor:
             if applied.kind not in ("folder", "override"):
                 continue
             rules = read_rules(applied.directives)
-            switches = list(all_of(applied.directives, "rewriteengine"))
-            if not rules and not switches:
-                continue
-            if not is_on(all_in(context, "rewriteengine")):
-                return None
-            folder = self._folder_of(applied.section, applied.directives)
-            if folder is not None and file == folder.rstrip("/"):
-                return None  # the folder is first asked for with a slash
-            if not options(context) & {"FollowSymLinks", "SymLinksIfOwnerMatch"}:
-                return Outcome(context=context, status=403, by=last_in(context, "options"), by_server=True)
-            if not rules:
-                return None
-            if folder is None:
-                raise UndeterminedError("rules in a section whose folder is a pattern")
-            prefix = folder.rstrip("/") + "/"
-            said = next(all_of(applied.directives, "rewritebase"), None)
-            # Without RewriteBase a redirect to a relative target tells the folder on the disk; inside, the URL is found.
-            base = said.args[0] if said is not None and said.args else prefix
-            before = exchange.uri
-            rewritten = self.rewriter.apply(rules, exchange, prefix, base)
-            if rewritten.kind in ("redirect", "status"):
-                return _rewritten(rewritten, context)
-            redirected = self._moved_by_sections(replace(exchange, uri=before), context)
-            if redirected is not None:
-                return redirected  # what rules changed is asked for only then
-            if rewritten.kind == "proxy":
-                return _rewritten(rewritten, context)
-            if exchange.uri.startswith(prefix) and said is None:
-                exchange.uri = _url_of(exchange.uri, exchange.document_root)
-            if rewritten.kind == "changed" and exchange.uri != before:
-                if exchange.environment.get("_redirects", "0") == "9":
-                    return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
-                exchange.environment["_redirects"] = str(int(exchange.environment.get("_redirects", "0")) + 1)
-                exchange.file = ""
-                if exchange.is_inner:
-                    return Outcome(context=context, file=file, leads_to=exchange, steps=rewritten.steps)
-                again = self.answer(exchange)
-                again.steps = (*rewritten.steps, *again.steps)
-                return again
-            return None
+            if rules or any(all_of(applied.directives, "rewriteengine")):
+                if not is_on(all_in(context, "rewriteengine")):
+                    return None
+                return self._rules_of_folder(exchange, context, file, applied, rules)
         return None
+
+    def _rules_of_folder(
+        self, exchange: Exchange, context: Context, file: str, applied: AppliedSection, rules: tuple[Rule, ...]
+    ) -> Outcome | None:
+        """What the rules of one section or override file, which are switched on, make of a request."""
+        folder = self._folder_of(applied.section, applied.directives)
+        if folder is not None and file == folder.rstrip("/"):
+            return None  # the folder is first asked for with a slash
+        if not options(context) & {"FollowSymLinks", "SymLinksIfOwnerMatch"}:
+            return Outcome(context=context, status=403, by=last_in(context, "options"), by_server=True)
+        if not rules:
+            return None
+        if folder is None:
+            raise UndeterminedError("rules in a section whose folder is a pattern")
+        prefix = folder.rstrip("/") + "/"
+        rewrite_base = next(all_of(applied.directives, "rewritebase"), None)
+        # Without RewriteBase a redirect to a relative target tells the folder on the disk; inside, the URL is found.
+        base = rewrite_base.args[0] if rewrite_base is not None and rewrite_base.args else prefix
+        before = exchange.uri
+        rewritten = self.rewriter.apply(rules, exchange, prefix, base)
+        if rewritten.kind in ("redirect", "status"):
+            return _rewritten(rewritten, context)
+        redirected = self._moved_by_sections(replace(exchange, uri=before), context)
+        if redirected is not None:
+            return redirected  # what rules changed is asked for only then
+        if rewritten.kind == "proxy":
+            return _rewritten(rewritten, context)
+        if exchange.uri.startswith(prefix) and rewrite_base is None:
+            exchange.uri = _url_of(exchange.uri, exchange.document_root)
+        if rewritten.kind != "changed" or exchange.uri == before:
+            return None
+        return self._asked_again(exchange, context, file, rewritten)
+
+    def _asked_again(self, exchange: Exchange, context: Context, file: str, rewritten: Rewritten) -> Outcome:
+        """The request that the rules of a folder changed goes through the whole server again, less than ten times."""
+        exchange.rewrites += 1
+        if exchange.rewrites == MOST_INNER:
+            return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
+        exchange.file = ""
+        if exchange.is_inner:
+            return Outcome(context=context, file=file, leads_to=exchange, steps=rewritten.steps)
+        again = self.answer(exchange)
+        again.steps = (*rewritten.steps, *again.steps)
+        return again
 
     def _folder_of(self, section: Directive | None, directives: Block) -> str | None:
         if section is not None:

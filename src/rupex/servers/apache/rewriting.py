@@ -66,6 +66,7 @@ class Rewritten(Struct, frozen=True):
 
 
 NOTHING: Final = Rewritten("none")
+_STATUS_FLAGS: Final = (("f", 403), ("g", 410))
 
 
 def is_on(directives: Iterator[Directive]) -> bool:
@@ -132,7 +133,6 @@ class Rewriter:
                 return NOTHING
             subject = subject[len(prefix) :]
         steps: list[Directive] = []
-        changed = False
         passes = False
         position = rounds = 0
         spend(1 + len(rules) // _RULES_A_STEP)
@@ -144,23 +144,20 @@ class Rewriter:
             position += 1
             if exchange.is_inner and rule.has("r", "ns"):
                 continue  # never for a request that the server makes itself (apply_rewrite_list)
-            if is_chain_broken or not path.startswith(rule.start):
-                is_chain_broken = "c" in rule.flags
-                continue
-            captured = self._matches(rule, path, exchange)
+            is_tried = not is_chain_broken and path.startswith(rule.start)
+            captured = self._matches(rule, path, exchange) if is_tried else None
+            is_chain_broken = captured is None and "c" in rule.flags
             if captured is None:
-                is_chain_broken = "c" in rule.flags
                 continue
             steps.append(rule.directive)
             self._environment(rule, exchange, captured)
-            if rule.has("f"):
-                return Rewritten("status", rule.directive, 403, steps=tuple(steps))
-            if rule.has("g"):
-                return Rewritten("status", rule.directive, 410, steps=tuple(steps))
+            status = next((status for flag, status in _STATUS_FLAGS if rule.has(flag)), None)
+            if status is not None:
+                return Rewritten("status", rule.directive, status, steps=tuple(steps))
             if rule.substitution != "-":
                 new = expanded(rule.substitution, captured, exchange, self.maps, _escape_of(rule))
                 path = self._query(new, rule, exchange)
-                changed, last = True, rule
+                last = rule
             done = self._ends(rule, path, exchange, captured, prefix, base, tuple(steps))
             if done is not None:
                 return done
@@ -175,7 +172,7 @@ class Rewriter:
                 break
             if rule.has("s"):
                 position += whole_number(rule.flags["s"]) or 0
-        if not changed or last is None:
+        if last is None:
             return NOTHING
         path = path if prefix is None else _joined(base, path)
         if passes or prefix is not None:

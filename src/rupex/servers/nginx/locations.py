@@ -92,34 +92,45 @@ def select_location(exchange: Exchange, locations: list[Location]) -> tuple[Loca
 
     Raises :class:`UndeterminedError`, and :class:`AutoRedirect` where only the last slash is missing.
     """
-    uri = exchange.uri
-    best: Location | None = None
-    slash: Location | None = None
-    for location in locations:
-        if location.kind == "exact" and location.pattern == uri:
-            return location, True
-        if (
-            location.kind == "prefix"
-            and uri.startswith(location.pattern)
-            and (best is None or len(location.pattern) > len(best.pattern))
-        ):
-            best = location
-        if location.pattern == uri + "/" and location.kind in ("exact", "prefix") and location.redirects_without_slash:
-            slash = slash or location
-    if slash is not None and (best is None or best.pattern != uri):
-        raise AutoRedirect(slash)
-    found = best
+    exact, best = _by_text(exchange.uri, locations)
+    if exact is not None:
+        return exact, True
+    inner = None
     if best is not None and best.children:
         inner, ended = select_location(exchange, best.children)
         if ended:
             return inner, True
-        found = inner or best
     if best is None or not best.no_regex:
-        for location in locations:
-            if location.kind == "regex":
-                match = search(location.pattern, uri, ignore_case=location.ignore_case)
-                if match is not None:
-                    exchange.capture(match)
-                    inner, _ = select_location(exchange, location.children) if location.children else (None, False)
-                    return inner or location, True
-    return found, False
+        matching = _by_pattern(exchange, locations)
+        if matching is not None:
+            return matching, True
+    return inner or best, False
+
+
+def _by_text(uri: str, locations: list[Location]) -> tuple[Location | None, Location | None]:
+    """The location whose text is the whole path, and the one with the longest prefix of it; see :func:`select_location`."""
+    best: Location | None = None
+    slash: Location | None = None
+    for location in locations:
+        kind, text = location.kind, location.pattern
+        if kind == "exact" and text == uri:
+            return location, None
+        if kind == "prefix" and uri.startswith(text) and (best is None or len(text) > len(best.pattern)):
+            best = location
+        if text == uri + "/" and kind in ("exact", "prefix") and location.redirects_without_slash:
+            slash = slash or location
+    if slash is not None and (best is None or best.pattern != uri):
+        raise AutoRedirect(slash)
+    return None, best
+
+
+def _by_pattern(exchange: Exchange, locations: list[Location]) -> Location | None:
+    """The first location whose pattern matches, or the one inside it; what the pattern captured is kept."""
+    for location in locations:
+        if location.kind == "regex":
+            match = search(location.pattern, exchange.uri, ignore_case=location.ignore_case)
+            if match is not None:
+                exchange.capture(match)
+                inner, _ = select_location(exchange, location.children) if location.children else (None, False)
+                return inner or location
+    return None

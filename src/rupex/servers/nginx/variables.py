@@ -209,45 +209,11 @@ class Exchange:
         return self._embedded(name)
 
     def _embedded(self, name: str) -> str:
-        match name:
-            case "scheme":
-                return self.scheme
-            case "host":
-                return self.host or self.server_name
-            case "http_host":
-                return self.host_header
-            case "server_name":
-                return self.server_name
-            case "server_port":
-                return "" if self.port is None else str(self.port)
-            case "uri" | "document_uri":
-                return self.uri
-            case "request_uri":
-                return self.request_uri
-            case "args" | "query_string":
-                return self.args
-            case "is_args":
-                return "?" if self.args else ""
-            case "request_method":
-                return self.method
-            case "request":
-                return f"{self.method} {self.request_uri} HTTP/1.1"
-            case "https":
-                return "on" if self.scheme == "https" else ""
-            case "server_protocol":
-                return "HTTP/1.1"
-            case "content_type" | "content_length":
-                return self.headers.get(name.replace("_", "-"), "")
-            case "ssl_server_name":
-                return self.host if self.scheme == "https" else ""
-            case "document_root" if self.root is not None:
-                return self.root
-            case "request_filename" if self.filename is not None:
-                return self.filename
-            case "status" if self.status is not None:
-                return str(self.status)
-            case _:
-                raise UndeterminedError(f"${name} is known at run time only")
+        read = _EMBEDDED.get(name)
+        value = None if read is None else read(self)
+        if value is None:
+            raise UndeterminedError(f"${name} is known at run time only")
+        return value
 
     def _argument(self, name: str) -> str:
         for pair in self.args.split("&"):
@@ -301,6 +267,32 @@ class Exchange:
         if len(parts) == 1 and isinstance(parts[0], str):
             return parts[0]
         return joined(part if isinstance(part, str) else self.value(part[0]) for part in parts)
+
+
+_EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
+    "args": lambda request: request.args,
+    "content_length": lambda request: request.headers.get("content-length", ""),
+    "content_type": lambda request: request.headers.get("content-type", ""),
+    "document_root": lambda request: request.root,
+    "document_uri": lambda request: request.uri,
+    "host": lambda request: request.host or request.server_name,
+    "http_host": lambda request: request.host_header,
+    "https": lambda request: "on" if request.scheme == "https" else "",
+    "is_args": lambda request: "?" if request.args else "",
+    "query_string": lambda request: request.args,
+    "request": lambda request: f"{request.method} {request.request_uri} HTTP/1.1",
+    "request_filename": lambda request: request.filename,
+    "request_method": lambda request: request.method,
+    "request_uri": lambda request: request.request_uri,
+    "scheme": lambda request: request.scheme,
+    "server_name": lambda request: request.server_name,
+    "server_port": lambda request: "" if request.port is None else str(request.port),
+    "server_protocol": lambda request: "HTTP/1.1",
+    "ssl_server_name": lambda request: request.host if request.scheme == "https" else "",
+    "status": lambda request: None if request.status is None else str(request.status),
+    "uri": lambda request: request.uri,
+}
+"""Variables that a request decides, by name; None where only the running server knows (ngx_http_variables.c)."""
 
 
 def _by_host_name(name: str, entries: Mapping[str, str]) -> str | None:

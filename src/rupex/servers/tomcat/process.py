@@ -21,6 +21,7 @@ from rupex.servers.tomcat.deployed import Context, Reader
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element
+from rupex.servers.tomcat.webapp import Constraint
 
 _STRANGER: Final = "198.51.100.7"
 """An address that no rule speaks of (RFC 5737)."""
@@ -130,7 +131,7 @@ class Processor:
                 below = None if element is member.host or context is None else context.path
                 connector = member.connector
                 variables = {
-                    "HTTPS": "on" if connector.flag("SSLEnabled") or connector.flag("secure") else "off",
+                    "HTTPS": "on" if _is_secure(connector) else "off",
                     "HTTP_HOST": asked.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
                     "REQUEST_URI": asked.sent or path, "QUERY_STRING": asked.query or "",
                     "REQUEST_METHOD": asked.method, "REQUEST_SCHEME": "",
@@ -173,7 +174,6 @@ class Processor:
         ``is_rewritten``: a rewrite valve gave it, and no other one is asked."""
         spend(PER_REQUEST + len(self.deployed[id(member.host)]))
         connector = member.connector
-        is_secure = connector.flag("SSLEnabled") or connector.flag("secure")
         context = next(
             (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
         )
@@ -189,43 +189,62 @@ class Processor:
         if before is not None and (method != "TRACE" or connector.flag("allowTrace")):
             return before
         if context is None:
-            return Outcome(
-                None,
-                404 if self._knows_apps(member) else None,
-                by=None,
-                unknown=None if self._knows_apps(member) else "the applications are not in the tree",
-            )
+            if self._knows_apps(member):
+                return Outcome(None, 404)
+            return Outcome(None, unknown="the applications are not in the tree")
         if method == "TRACE" and not connector.flag("allowTrace"):
             return Outcome(context, 405)
+        return self._in_application(member, context, path, asked)
+
+    def _in_application(self, member: VirtualHostBinding, context: Context, path: str, asked: Asked) -> Outcome:
+        """What an application makes of a request that no valve answers."""
         inner = path[len(context.path) :]
         if not inner and context.path:
-            return Outcome(
-                context, 302, context.path + "/" + (f"?{query}" if query is not None else ""), by=context.provenance
-            )
+            return Outcome(context, 302, f"{context.path}/{_query_part(asked.query)}", by=context.provenance)
         if inner.upper().startswith(("/WEB-INF", "/META-INF")):
             return Outcome(context, 404)  # before any filter
-        cached = (("Cache-Control", "private"),) if method != "POST" else ()
-        held = list(context.app.constraints(inner or "/", method))
-        if any(constraint.is_confidential for constraint in held) and not is_secure:
-            return self._to_secure(member, context, held[0].element, sent or path, name, query)._replace(extra=cached)
-        if any(constraint.roles == () for constraint in held):
-            return Outcome(context, 403, by=held[0].element.provenance(), extra=cached)
-        if any(constraint.roles for constraint in held):
-            login = context.app.login()
-            if login in ("BASIC", "DIGEST"):
-                return Outcome(context, 401, by=held[0].element.provenance(), extra=cached)
-            return Outcome(
-                context,
-                None if login else 403,
-                by=held[0].element.provenance(),
-                unknown="a page to log in answers" if login else None,
-            )
+        constraints = list(context.app.constraints(inner or "/", asked.method))
+        is_secure = _is_secure(member.connector)
+        refused = self._constrained(member, context, constraints, path, asked, is_secure=is_secure)
+        if refused is not None:
+            return refused
         welcome = next((name for name in context.app.welcome_files() if self._has_page(context, inner, name)), "")
         headers = tuple(context.app.headers((inner or "/") + welcome, self.release, is_secure=is_secure))
-        if held and method != "POST":
-            headers = (*headers, Header("Cache-Control", "private", "all", held[0].element.provenance()))
-        status, location = self._from_disk(context, inner, query) if exact else (None, None)
+        if constraints and asked.method != "POST":
+            by = constraints[0].element.provenance()
+            headers = (*headers, Header("Cache-Control", "private", "all", by))
+        status, location = self._from_disk(context, inner, asked.query) if asked.exact else (None, None)
         return Outcome(context, status, location, headers=headers)
+
+    def _constrained(
+        self,
+        member: VirtualHostBinding,
+        context: Context,
+        constraints: list[Constraint],
+        path: str,
+        asked: Asked,
+        *,
+        is_secure: bool,
+    ) -> Outcome | None:
+        """What the security constraints of a path answer to a client without a login; None where they let it through."""
+        if not constraints:
+            return None
+        element = constraints[0].element
+        by = element.provenance()
+        cached = (("Cache-Control", "private"),) if asked.method != "POST" else ()
+        if any(constraint.is_confidential for constraint in constraints) and not is_secure:
+            target = self._to_secure(member, context, element, asked.sent or path, asked.name, asked.query)
+            return target._replace(extra=cached)
+        if any(constraint.roles == () for constraint in constraints):
+            return Outcome(context, 403, by=by, extra=cached)
+        if not any(constraint.roles for constraint in constraints):
+            return None
+        login = context.app.login()
+        if login in ("BASIC", "DIGEST"):
+            return Outcome(context, 401, by=by, extra=cached)
+        if login:
+            return Outcome(context, None, by=by, unknown="a page to log in answers")
+        return Outcome(context, 403, by=by)
 
     def _to_secure(
         self, member: VirtualHostBinding, context: Context, constraint: Element, path: str, name: str, query: str | None
@@ -237,7 +256,7 @@ class Processor:
         realm = next((r for element in (member.host, member.engine) for r in element.all("Realm")), None)
         status = realm.get("transportGuaranteeRedirectStatus", "302") if realm is not None else "302"
         host = name or member.host.get("name")
-        target = f"https://{authority_of(host, port, 443)}{path}" + (f"?{query}" if query is not None else "")
+        target = f"https://{authority_of(host, port, 443)}{path}{_query_part(query)}"
         return Outcome(
             context,
             whole_number(status, most=999) or 302,
@@ -261,12 +280,21 @@ class Processor:
         path = inside(f"{folder}{inner}")
         if tree.is_folder(path):
             if not inner.endswith("/"):
-                return 302, context.path + inner + "/" + (f"?{query}" if query is not None else "")
+                return 302, f"{context.path}{inner}/{_query_part(query)}"
             for name in context.app.welcome_files() or ("index.html", "index.htm", "index.jsp"):
                 if tree.is_file(f"{path}/{name}"):
                     return (None if name.endswith(".jsp") else 200), None
             return (200 if context.app.listings()[0] else 404), None
         return (200 if tree.is_file(path) and not inner.endswith("/") else 404), None
+
+
+def _is_secure(connector: Element) -> bool:
+    """Whether applications take requests of this connector for encrypted ones."""
+    return connector.flag("SSLEnabled") or connector.flag("secure")
+
+
+def _query_part(query: str | None) -> str:
+    return "" if query is None else f"?{query}"
 
 
 def _kind(valve: Element) -> str:

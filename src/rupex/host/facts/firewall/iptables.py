@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from collections.abc import Callable, Mapping
 from typing import Final
 
 from rupex.host.facts.firewall.rules import Chain, Policy, Ports, Rule, Ruleset, Verdict, When, other_ports, together
@@ -51,60 +52,69 @@ def parse_iptables(path: str, text: str) -> Ruleset:
 
 
 def _rule(words: list[str], here: Provenance) -> Rule:
+    """The rule that the words behind ``-A CHAIN`` make. A word that is not known takes one value, which says nothing here."""
     when: list[When] = []
     ports: Ports | None = None
     verdict: Verdict = "none"
     target = ""
     is_not = False
-    position = 0
-
-    def value() -> str:
-        nonlocal position
-        position += 1
-        return words[position] if position < len(words) else ""
-
-    while position < len(words):
-        word = words[position]
-        if word == "!":
+    rest = iter(words)
+    for option in rest:
+        if option == "!":
             is_not = True
-            position += 1
             continue
-        if word in ("-p", "--protocol"):
-            is_tcp = value().lower() in ("tcp", "6", "all", "0")
-            when.append("always" if is_tcp is not is_not else "never")
-        elif word in ("--dport", "--destination-port", "--dports", "--destination-ports"):
-            ports = _ports(value())
+        value = "" if option in _ALONE or not option.startswith("-") else next(rest, "")
+        if option in _MATCHES:
+            found = _MATCHES[option](value, is_not)
+            when += [] if found is None else [found]
+        elif option in _PORT_OPTIONS:
+            ports = _ports(value)
             if ports is None:
                 when.append("unknown")
             elif is_not:
                 ports = other_ports(ports)
-        elif word in ("-s", "--source", "--src", "-d", "--destination", "--dst"):
-            if value() in _EVERYWHERE:
-                when.append("never" if is_not else "always")
-            else:
-                when.append("others" if is_not else "some")
-        elif word in ("-i", "--in-interface"):
-            if value() == "lo":
-                when.append("always" if is_not else "never")
-            else:
-                when.append("others" if is_not else "some")
-        elif word in ("--state", "--ctstate"):
-            has_new = "NEW" in value().upper().split(",")
-            when.append("always" if has_new is not is_not else "never")
-        elif word in ("-j", "--jump", "-g", "--goto"):
-            name = value()
-            verdict, target = _VERDICTS.get(name) or _other_target(name, word), name
-        elif word in ("-m", "--match"):
-            module = value()
-            if module == "recent":
-                when.append("some")
-            elif module not in _HARMLESS:
-                when.append("unknown")
-        elif word.startswith("-") and word not in _ALONE:
-            value()  # a module's own option, which says nothing that is asked here
+        elif option in _TARGET_OPTIONS:
+            verdict, target = _VERDICTS.get(value) or _other_target(value, option), value
         is_not = False
-        position += 1
     return Rule(verdict, together(when), ports, target, here)
+
+
+def _protocol(value: str, is_not: bool) -> When:
+    return "always" if (value.lower() in ("tcp", "6", "all", "0")) is not is_not else "never"
+
+
+def _address(value: str, is_not: bool) -> When:
+    if value in _EVERYWHERE:
+        return "never" if is_not else "always"
+    return "others" if is_not else "some"
+
+
+def _interface(value: str, is_not: bool) -> When:
+    if value == "lo":
+        return "always" if is_not else "never"
+    return "others" if is_not else "some"
+
+
+def _state(value: str, is_not: bool) -> When:
+    return "always" if ("NEW" in value.upper().split(",")) is not is_not else "never"
+
+
+def _module(value: str, is_not: bool) -> When | None:
+    if value == "recent":
+        return "some"
+    return None if value in _HARMLESS else "unknown"
+
+
+_MATCHES: Final[Mapping[str, Callable[[str, bool], When | None]]] = {
+    **dict.fromkeys(("-p", "--protocol"), _protocol),
+    **dict.fromkeys(("-s", "--source", "--src", "-d", "--destination", "--dst"), _address),
+    **dict.fromkeys(("-i", "--in-interface"), _interface),
+    **dict.fromkeys(("--state", "--ctstate"), _state),
+    **dict.fromkeys(("-m", "--match"), _module),
+}
+"""What an option with its value, and with ``!`` before it, says of a new connection; None: nothing."""
+_PORT_OPTIONS: Final = frozenset(("--dport", "--destination-port", "--dports", "--destination-ports"))
+_TARGET_OPTIONS: Final = frozenset(("-j", "--jump", "-g", "--goto"))
 
 
 def _other_target(name: str, option: str) -> Verdict:
