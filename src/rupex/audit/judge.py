@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from typing import Any, Final
 
 from msgspec import Struct, structs
 
-from rupex.audit.places import Key, Places
+from rupex.audit.places import Key, PlaceGroup, Places
 from rupex.baseline import Baseline, Rule, Waiver, Waivers, place_names
 from rupex.model import (
     EXEMPT,
@@ -85,41 +85,18 @@ def _judge_control(
     waivers: Waivers | None,
 ) -> JudgedControl:
     control = rule.control
-    judge, keywords = control.judge, dict(rule.parameters)
-    if control.takes_now:
-        keywords["now"] = now
-    counts: dict[Verdict, int] = {"pass": 0, "fail": 0, "unknown": 0, "exempt": 0, "waived": 0}
-    kept: list[Judged] = []
     failed_before = {} if refined is None else {p.key: p for p in refined.places if p.verdict in ("fail", "waived")}
-    also: tuple[object, ...] = (places.for_host_controls,) if control.takes_host else ()
-    if control.takes_certificates:
-        also = (places.host.known_certificates,)
-    takes_tls, shared_tls, once = control.takes_tls, places.shared_tls, dict[int, Judgement]()
+    kept: list[Judged] = []
     passed = exempt = 0
+    question = _Question(places, rule, now)
     for group in places.of(control):
         count, more = group.count, group.count - 1
-        is_exempt = group.is_exempt(control) or (bool(places.host.behind) and control.is_for_the_edge)
-        is_unopened = not is_exempt and group.is_unopened(control)
-        is_blind = not is_exempt and group.is_blind_to(control)
+        judge_place = question.of(group)
         for key, source, arguments in group.places:
-            # one of those that the evidence decides, or what the control says
             if failed_before and key in failed_before:
                 kept.append(_folded(failed_before[key], rule, source))
                 continue
-            if is_exempt or (is_blind and places.has_both):
-                judgement: Judgement = EXEMPT
-            elif is_unopened:
-                judgement = _unopened(source)
-            elif is_blind:
-                judgement = _BLIND
-            elif takes_tls:  # endpoints that share their settings share the judgement
-                shared = shared_tls.get(key[0])
-                known = None if shared is None else once.get(shared)
-                judgement = judge(source.tls, **keywords) if known is None else known
-                if known is None and shared is not None:
-                    once[shared] = judgement
-            else:
-                judgement = judge(*arguments, *also, **keywords)
+            judgement = judge_place(key, source, arguments)
             if not keep_all:
                 kind = judgement.__class__
                 if kind is Pass:
@@ -131,17 +108,71 @@ def _judge_control(
             if group.in_words:
                 judgement = places.words[str(key[0])].put_in(judgement)
             kept.append(_judged(key, judgement, rule, source, more))
-    counts["pass"], counts["exempt"] = passed, exempt
     if control.place in _PLACE_OF_PROBLEMS:
         kept += _unseen(places.host, rule)
     if waivers is not None:
         kept = [_waived(place, control.id, places.host.name, waivers, now) for place in kept]
+    counts: dict[Verdict, int] = {"pass": passed, "fail": 0, "unknown": 0, "exempt": exempt, "waived": 0}
     for place in kept:
         counts[place.verdict] += 1 + place.alike
     return JudgedControl(rule, counts, kept)
 
 
-def _unopened(endpoint: Endpoint) -> Judgement:
+class _Question:
+    """What one rule asks at each place: its control with its parameters, and what else it takes."""
+
+    def __init__(self, places: Places, rule: Rule, now: datetime) -> None:
+        control = rule.control
+        self.places, self.control = places, control
+        self.keywords: dict[str, Any] = dict(rule.parameters)
+        if control.takes_now:
+            self.keywords["now"] = now
+        self.also: tuple[object, ...] = (places.for_host_controls,) if control.takes_host else ()
+        if control.takes_certificates:
+            self.also = (places.host.known_certificates,)
+        self._of_tls: dict[int, Judgement] = {}
+
+    def of(self, group: PlaceGroup) -> _JudgePlace:
+        """How the places of a group are judged: by the evidence there is, or by the control."""
+        control = self.control
+        if group.is_exempt(control) or (self.places.host.behind and control.is_for_the_edge):
+            return _exempt
+        is_blind = group.is_blind_to(control)
+        if is_blind and self.places.has_both:
+            return _exempt
+        if group.is_unopened(control):
+            return _unopened
+        if is_blind:
+            return _blind
+        return self._tls if control.takes_tls else self._place
+
+    def _place(self, key: Key, source: Any, arguments: tuple[Any, ...]) -> Judgement:
+        return self.control.judge(*arguments, *self.also, **self.keywords)
+
+    def _tls(self, key: Key, source: Any, arguments: tuple[Any, ...]) -> Judgement:
+        """Endpoints that share their TLS settings share the judgement."""
+        shared = self.places.shared_tls.get(key[0])
+        known = None if shared is None else self._of_tls.get(shared)
+        if known is not None:
+            return known
+        judgement = self.control.judge(source.tls, **self.keywords)
+        if shared is not None:
+            self._of_tls[shared] = judgement
+        return judgement
+
+
+_JudgePlace = Callable[[Key, Any, tuple[Any, ...]], Judgement]
+
+
+def _exempt(key: Key, source: Any, arguments: tuple[Any, ...]) -> Judgement:
+    return EXEMPT
+
+
+def _blind(key: Key, source: Any, arguments: tuple[Any, ...]) -> Judgement:
+    return _BLIND
+
+
+def _unopened(key: Key, endpoint: Endpoint, arguments: tuple[Any, ...]) -> Judgement:
     """What can be said of TLS that goes through an endpoint unopened: what the server says that opens it."""
     if endpoint.opened_here is True:
         return EXEMPT

@@ -59,23 +59,26 @@ def everywhere(endpoint: Endpoint, scope: Scope, *, names: frozenset[str]) -> Ju
     if not wanted:
         return PASS
     status = answer_status(scope)
-    here = {header.name.lower() for header in scope.headers if header.is_on(status)}
-    lost = [header for name, header in wanted.items() if name not in here]
+    sent = {header.name.lower() for header in scope.headers if header.is_on(status)}
+    lost = [header for name, header in wanted.items() if name not in sent]
     if not scope.serves_content:  # a redirect or refusal needs HSTS only
         lost = [header for header in lost if header.name.lower() == "strict-transport-security"]
     if lost:
-        if all(scope.may_come_from_upstream(header.name) for header in lost):
-            return Unknown(f"{_names(lost)} {_are(lost)} not set here, and the upstream may send it", scope.provenance)
-        because = next((d.because for d in scope.dropped if d.name.lower() == lost[0].name.lower()), "")
-        return Fail(
-            f"{_names(lost)} {'do' if lost[1:] else 'does'} not reach here" + (f": {because}" if because else ""),
-            scope.provenance,
-        )
+        return _judgement_of_lost(scope, lost)
     on_errors = {header.name.lower() for header in scope.on_errors}
-    silent = [header for name, header in wanted.items() if name in here and name not in on_errors]
+    silent = [header for name, header in wanted.items() if name in sent and name not in on_errors]
     if scope.serves_content and silent:
         return Fail(f"{_names(silent)} {_are(silent)} not sent with errors", silent[0].provenance)
     return PASS
+
+
+def _judgement_of_lost(scope: Scope, lost: list[Header]) -> Judgement:
+    """What is said of headers of the site that a scope does not set."""
+    if all(scope.may_come_from_upstream(header.name) for header in lost):
+        return Unknown(f"{_names(lost)} {_are(lost)} not set here, and the upstream may send it", scope.provenance)
+    because = next((d.because for d in scope.dropped if d.name.lower() == lost[0].name.lower()), "")
+    verb = "do" if lost[1:] else "does"
+    return Fail(f"{_names(lost)} {verb} not reach here" + (f": {because}" if because else ""), scope.provenance)
 
 
 def _names(headers: list[Header]) -> str:

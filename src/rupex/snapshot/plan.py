@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from importlib import resources
 from typing import Final, Literal
 
@@ -19,6 +19,7 @@ from rupex.host.tree.host_tree import Entry
 from rupex.host.tree.paths import inside
 from rupex.masking.languages import language_of
 from rupex.model import bounds
+from rupex.servers.contract import Configured
 
 Kind = Literal[
     "configuration", "crypto", "credential", "renewal", "account", "firewall", "socket", "system", "package", "deployment",
@@ -73,52 +74,77 @@ class Plan(Struct, frozen=True):
 
 def plan(tree: HostTree) -> Plan:
     """What is taken of ``tree``."""
-    found: dict[str, Item] = {}
-    unlisted: list[tuple[str, str]] = []
-    closed: dict[str, str] = {}
-
-    def take(path: str, kind: Kind, language: str) -> None:
-        for step in _with_links(tree, path, own_folder=kind in ("override", "deployment")):
-            if len(found) < MOST_ITEMS:
-                found.setdefault(step, Item(step, kind, language))
-
-    for row in evidence_rows():
-        for named in _matching(tree, row.pattern, closed):
-            take(named, row.kind, row.language)
-    for one in search(tree):
-        is_deployment = one.kind == "deployment"
-        language = language_of(one.path, otherwise="environment") if is_deployment else "credential"
-        take(one.path, "credential" if one.kind == "key" else "deployment", language)
+    taken = _Taken(tree)
     recorder = _Recorder(tree)
-    scene = load_host(recorder, "", name="host")
-    host_of(scene)
-    for configuration in scene.configurations:
-        for part in configuration.files:
-            take(part, "configuration", language_of(part, configuration.family, otherwise="none"))
-        for used in configuration.file_uses:
-            is_override = used.kind == "override"
-            take(
-                used.path,
-                "override" if is_override else "credential",
-                configuration.family if is_override else "credential",
-            )
-        for use in configuration.certificate_uses():
-            for credential in (use.certificate, use.key):
-                if credential is not None:
-                    take(credential, "credential", "credential")
-    for read in recorder.read_paths:
-        take(read, "configuration", language_of(read, otherwise="unknown"))
-    roots = {root for c in scene.configurations for service in c.services for root in service.document_roots}
-    overrides = {facts.override_file: facts.name for facts in all_facts() if facts.override_file}
-    for root in sorted(roots):
-        names = _names_below(tree, root)
-        if names is None:
-            unlisted.append((root, f"more than {MOST_NAMES} names, or folders more than {DEEPEST_NAMES} deep"))
-        for name in names or ():
-            family = overrides.get(name.rpartition("/")[2])
-            take(name, "names" if family is None else "override", family or "none")
-    passwords = {_real(tree, path): word for path, word in scene.around.credentials.passwords.items()}
-    return Plan(tuple(found[path] for path in sorted(found)), tuple(unlisted), tuple(closed.items()), passwords)
+    loaded = load_host(recorder, "", name="host")
+    host_of(loaded)
+    taken.add_evidence()
+    for configuration in loaded.configurations:
+        taken.add_configuration(configuration)
+    for path in recorder.read_paths:
+        taken.add(path, "configuration", language_of(path, otherwise="unknown"))
+    taken.add_names({root for c in loaded.configurations for service in c.services for root in service.document_roots})
+    passwords = {_real(tree, path): word for path, word in loaded.around.credentials.passwords.items()}
+    items = tuple(taken.items[path] for path in sorted(taken.items))
+    return Plan(items, tuple(taken.unlisted), tuple(taken.closed.items()), passwords)
+
+
+class _Taken:
+    """What is taken of a tree so far.
+
+    ``items``: by path; the first reason to take one counts.
+    ``unlisted``: folders whose names are not all taken, each with the reason.
+    ``closed``: folders that could not be looked into, each with the reason.
+    """
+
+    def __init__(self, tree: HostTree) -> None:
+        self.tree = tree
+        self.items: dict[str, Item] = {}
+        self.unlisted: list[tuple[str, str]] = []
+        self.closed: dict[str, str] = {}
+
+    def add(self, path: str, kind: Kind, language: str) -> None:
+        """Take ``path``, with the links that lead to it."""
+        for step in _with_links(self.tree, path, own_folder=kind in ("override", "deployment")):
+            if len(self.items) < MOST_ITEMS:
+                self.items.setdefault(step, Item(step, kind, language))
+
+    def add_evidence(self) -> None:
+        """What the table of evidence names, and files with secrets outside of configurations."""
+        for row in evidence_rows():
+            for path in _matching(self.tree, row.pattern, self.closed):
+                self.add(path, row.kind, row.language)
+        for file in search(self.tree):
+            if file.kind == "deployment":
+                self.add(file.path, "deployment", language_of(file.path, otherwise="environment"))
+            else:
+                self.add(file.path, "credential" if file.kind == "key" else "deployment", "credential")
+
+    def add_configuration(self, configuration: Configured) -> None:
+        """The files that a configuration reads or names."""
+        for path in configuration.files:
+            self.add(path, "configuration", language_of(path, configuration.family, otherwise="none"))
+        for use in configuration.file_uses:
+            if use.kind == "override":
+                self.add(use.path, "override", configuration.family)
+            else:
+                self.add(use.path, "credential", "credential")
+        for certificate_use in configuration.certificate_uses():
+            for named in (certificate_use.certificate, certificate_use.key):
+                if named is not None:
+                    self.add(named, "credential", "credential")
+
+    def add_names(self, roots: Iterable[str]) -> None:
+        """The names below document roots, and the override files among them."""
+        families = {facts.override_file: facts.name for facts in all_facts() if facts.override_file}
+        for root in sorted(roots):
+            names = _names_below(self.tree, root)
+            if names is None:
+                reason = f"more than {MOST_NAMES} names, or folders more than {DEEPEST_NAMES} deep"
+                self.unlisted.append((root, reason))
+            for name in names or ():
+                family = families.get(name.rpartition("/")[2])
+                self.add(name, "names" if family is None else "override", family or "none")
 
 
 class _Recorder(HostTree):

@@ -64,6 +64,25 @@ class Place(NamedTuple):
     unseen: str = "no path could be made up that the pattern takes"
 
 
+class Places:
+    """Places of one virtual host, each path once: the first that is added counts. ``found``: by kind and path."""
+
+    def __init__(self) -> None:
+        self.found: dict[tuple[str, str], Place] = {}
+
+    def add_prefix(self, path: str, directive: Directive) -> None:
+        if path.startswith("/") and path not in ("/", "") and not any(mark in path for mark in "*?["):
+            sample = path + SAMPLE_TAIL if path.endswith("/") else path
+            self.found.setdefault(("prefix", path), Place("prefix", path, sample, directive))
+
+    def add_pattern(self, text: str, directive: Directive) -> None:
+        self.found.setdefault(("regex", text), Place("regex", text, _sample_of(text), directive))
+
+    def add_folder(self, path: str) -> None:
+        """A folder with an override file; ``path``: its URL path, without the slash at its end."""
+        self.found.setdefault(("prefix", path + "/"), Place("folder", path + "/", f"{path}/{SAMPLE_TAIL}", None))
+
+
 class ScopeReader:
     """Reads the scopes of virtual hosts, each at one of its listeners."""
 
@@ -117,53 +136,48 @@ class ScopeReader:
 
     def _places(self, processor: Processor, front: Exchange) -> Iterator[Place]:
         """The parts of a virtual host that configuration speaks of, each path once, the longest last."""
-        found: dict[tuple[str, str], Place] = {}
-
-        def prefix(path: str, directive: Directive) -> None:
-            if path.startswith("/") and path not in ("/", "") and not any(mark in path for mark in "*?["):
-                sample = path + SAMPLE_TAIL if path.endswith("/") else path
-                found.setdefault(("prefix", path), Place("prefix", path, sample, directive))
-
-        def pattern(text: str, directive: Directive) -> None:
-            found.setdefault(("regex", text), Place("regex", text, _sample_of(text), directive))
-
+        places = Places()
         for section in processor.sections.paths:
             if section.args:
-                (pattern if section.key == "locationmatch" or is_pattern(section) else prefix)(
-                    section.args[-1], section
-                )
+                is_regex = section.key == "locationmatch" or is_pattern(section)
+                (places.add_pattern if is_regex else places.add_prefix)(section.args[-1], section)
         for directive in processor.mapper.aliases:
             if len(directive.args) > 1 and not directive.key.endswith("match"):
-                prefix(directive.args[0], directive)
-        for move in processor.moves:
-            if move.fake is not None:
-                prefix(move.fake, move.directive)
-            elif move.pattern is not None and not _takes_all(move.pattern):
-                pattern(move.pattern, move.directive)
+                places.add_prefix(directive.args[0], directive)
+        for redirect in processor.moves:
+            if redirect.fake is not None:
+                places.add_prefix(redirect.fake, redirect.directive)
+            elif redirect.pattern is not None and not _takes_all(redirect.pattern):
+                places.add_pattern(redirect.pattern, redirect.directive)
         for rule in processor.rules if processor.rewrites else ():
             if rule.has("r", "p", "f", "g") and not _takes_all(rule.pattern):
-                pattern(rule.pattern, rule.directive)
+                places.add_pattern(rule.pattern, rule.directive)
         for directive in processor.passes:
             if directive.args and directive.key == "proxypass":
-                prefix(directive.args[0], directive)
+                places.add_prefix(directive.args[0], directive)
+        self._add_folders(places, processor, front)
+        yield from sorted(places.found.values(), key=lambda place: (place.match == "regex", len(place.path)))
+
+    def _add_folders(self, places: Places, processor: Processor, front: Exchange) -> None:
+        """The folders below the document root with a section or an override file of their own."""
         try:
             root = processor.mapper.root_of(front).rstrip("/")
         except UndeterminedError:
-            root = ""
-        if root:
-            for section in processor.sections.folders:
-                folder = "/" + section.args[-1].strip("/") if section.args else "/"
-                if folder.startswith(root + "/"):
-                    prefix(folder[len(root) :] + "/", section)
-            below = self.roots.below(root)
-            for folder in below.overrides:
-                path = "/" + folder[len(inside(root)) :].strip("/")
-                if path != "/":
-                    found.setdefault(("prefix", path + "/"), Place("folder", path + "/", f"{path}/{SAMPLE_TAIL}", None))
-            if below.not_seen and _may_be_overridden(processor):
-                words = f"override files below it were not searched: {below.not_seen}"
-                found["folder", "/…"] = Place("folder", "/…", None, None, words)
-        yield from sorted(found.values(), key=lambda place: (place.match == "regex", len(place.path)))
+            return
+        if not root:
+            return
+        for section in processor.sections.folders:
+            folder = "/" + section.args[-1].strip("/") if section.args else "/"
+            if folder.startswith(root + "/"):
+                places.add_prefix(folder[len(root) :] + "/", section)
+        below = self.roots.below(root)
+        for folder in below.overrides:
+            path = "/" + folder[len(inside(root)) :].strip("/")
+            if path != "/":
+                places.add_folder(path)
+        if below.not_seen and _may_be_overridden(processor):
+            reason = f"override files below it were not searched: {below.not_seen}"
+            places.found["folder", "/…"] = Place("folder", "/…", None, None, reason)
 
     def _scope(
         self,

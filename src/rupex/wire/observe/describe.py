@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from functools import cache
-from typing import Final, TypeVar
+from typing import Final, Literal, TypeVar
 
 from msgspec import UNSET
 
@@ -128,30 +128,22 @@ def endpoint_of(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> En
 
 
 def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
-    talk = visit.talks[0] if visit.talks else None
     old_doubt = next((f"{v}: {why}" for v, why in swept.doubts.items() if v not in swept.suites), "")
     doubt = next((f"{version}: {why}" for version, why in swept.doubts.items()), "")
     protocols = tuple(version for version in PROTOCOL_VERSIONS if version in swept.suites)
     codes = dict.fromkeys(code for version in reversed(PROTOCOL_VERSIONS) for code in swept.suites.get(version, ()))
     suites = tuple(_SUITE_NAMES.get(code, f"0x{code:04X}") for code in codes)
-    schemes = dict.fromkeys([*(t.scheme for t in visit.talks if t.scheme is not None), *swept.schemes])
-    ticket = talk is not None and talk.ticket is not None
-    is_unseen = "TLSv1.3" in swept.suites and not any(t.is_finished for t in visit.talks)
-    unseen = "what is said under the protection of TLS 1.3 was not seen" if is_unseen else ""
-    asked = bool(swept.asks_for_certificate) or any(t.asks_for_certificate for t in visit.talks)
+    groups = tuple(_GROUP_NAMES.get(code, f"group {code}") for code in dict.fromkeys(swept.groups))
+    schemes = dict.fromkeys([*(talk.scheme for talk in visit.talks if talk.scheme is not None), *swept.schemes])
+    signatures = tuple(_SCHEME_NAMES.get(code, f"0x{code:04X}") for code in schemes)
     stapled = any(says_good(sent.staple) for sent in sent_chains(visit).values() if sent.staple is not None)
+    renegotiates = visit.renegotiates
     return Tls(
         protocols=_unless(old_doubt, protocols, seen_at),
         suites=_unless(doubt, suites, _noted(seen_at, swept.order_note)),
-        groups=_unless(
-            swept.groups_doubt, tuple(_GROUP_NAMES.get(g, f"group {g}") for g in dict.fromkeys(swept.groups)), seen_at
-        ),
-        preference=Setting(swept.order, seen_at)
-        if swept.order is not None and not swept.order_doubt
-        else unknown(swept.order_doubt or "who decides the order could not be told", seen_at),
-        tickets=unknown(unseen, seen_at)
-        if unseen and not swept.tickets
-        else Setting(bool(swept.tickets) or ticket, seen_at),
+        groups=_unless(swept.groups_doubt, groups, seen_at),
+        preference=_preference(swept, seen_at),
+        tickets=_tickets(visit, swept, seen_at),
         stapling=Setting(stapled, seen_at),
         compression=Setting(bool(swept.compression), seen_at),
         alpn=_alpn(visit, swept, seen_at),
@@ -159,22 +151,46 @@ def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
             CertificateUse(certificate_place(visit, kind), None, seen_at) for kind in sent_chains(visit)
         ),
         dh=None if not swept.dh_primes else Setting(_weakest(swept.dh_primes), seen_at),
-        signatures=_unless(
-            swept.schemes_doubt, tuple(_SCHEME_NAMES.get(code, f"0x{code:04X}") for code in schemes), seen_at
-        ),
+        signatures=_unless(swept.schemes_doubt, signatures, seen_at),
         secure_renegotiation=_seen(swept.secure_renegotiation, seen_at),
-        client_renegotiation=unknown("whether a client may start one could not be told", seen_at)
-        if visit.renegotiates is None
-        else Setting(visit.renegotiates, seen_at),
+        client_renegotiation=_seen(renegotiates, seen_at) or unknown(_RENEGOTIATION_UNSEEN, seen_at),
         fallback_signal=_seen(swept.fallback_refused, seen_at),
         master_secret=_seen(swept.master_secret, seen_at),
         early_data=_early_data(visit, swept, seen_at),
-        client_certificate=unknown("one is asked for; whether it is verified only a holder of one can see", seen_at)
-        if asked
-        else unknown(unseen, seen_at)
-        if unseen
-        else Setting("none", seen_at),
+        client_certificate=_client_certificate(visit, swept, seen_at),
     )
+
+
+_RENEGOTIATION_UNSEEN: Final = "whether a client may start one could not be told"
+
+
+def _preference(swept: Swept, seen_at: Provenance) -> Setting[Literal["server", "client"]]:
+    if swept.order is None or swept.order_doubt:
+        return unknown(swept.order_doubt or "who decides the order could not be told", seen_at)
+    return Setting(swept.order, seen_at)
+
+
+def _tickets(visit: Visit, swept: Swept, seen_at: Provenance) -> Setting[bool]:
+    unseen = _unseen_of_tls13(visit, swept)
+    if unseen and not swept.tickets:
+        return unknown(unseen, seen_at)
+    has_ticket = bool(visit.talks) and visit.talks[0].ticket is not None
+    return Setting(bool(swept.tickets) or has_ticket, seen_at)
+
+
+def _client_certificate(
+    visit: Visit, swept: Swept, seen_at: Provenance
+) -> Setting[Literal["none", "verified", "unverified"]]:
+    if swept.asks_for_certificate or any(talk.asks_for_certificate for talk in visit.talks):
+        return unknown("one is asked for; whether it is verified only a holder of one can see", seen_at)
+    unseen = _unseen_of_tls13(visit, swept)
+    return unknown(unseen, seen_at) if unseen else Setting("none", seen_at)
+
+
+def _unseen_of_tls13(visit: Visit, swept: Swept) -> str:
+    """Why what TLS 1.3 encrypts is not known; empty where a handshake was finished, or TLS 1.3 is not taken."""
+    is_unseen = "TLSv1.3" in swept.suites and not any(talk.is_finished for talk in visit.talks)
+    return "what is said under the protection of TLS 1.3 was not seen" if is_unseen else ""
 
 
 def _noted(seen_at: Provenance, note: str) -> Provenance:

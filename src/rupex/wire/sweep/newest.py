@@ -64,19 +64,9 @@ class Newest:
             offered = rest or suites
             answer = await self.ask("TLSv1.3", offered, groups=left or found or CLASSIC)
             match answer:
-                case Taken() if answer.hello.suite in offered:
-                    if rest:
-                        rest.remove(answer.hello.suite)
-                        taken.append(answer.hello.suite)
-                    if answer.hello.group in left:
-                        left.remove(answer.hello.group)
-                        found.append(answer.hello.group)
-                    elif left and answer.hello.group is not None:
-                        self.found.groups_doubt = f"it chose group {answer.hello.group}, which was not offered"
-                        return found
                 case Taken():
-                    self.doubt("TLSv1.3", f"it chose suite 0x{answer.hello.suite:04X}, which was not offered")
-                    return found
+                    if not self._take(answer, offered, left, found, rest, taken):
+                        return found
                 case NoAnswer():
                     self.found.groups_doubt = answer.why
                     if rest:
@@ -92,6 +82,31 @@ class Newest:
                 case _:
                     return found
         return found
+
+    def _take(
+        self,
+        answer: Taken,
+        offered: Sequence[int],
+        left: list[int],
+        found: list[int],
+        rest: list[int] | None,
+        taken: list[int],
+    ) -> bool:
+        """Move the suite and the group of an answer to those that are taken; False where the peer chose what was not offered."""
+        suite, group = answer.hello.suite, answer.hello.group
+        if suite not in offered:
+            self.doubt("TLSv1.3", f"it chose suite 0x{suite:04X}, which was not offered")
+            return False
+        if rest:
+            rest.remove(suite)
+            taken.append(suite)
+        if group in left:
+            left.remove(group)
+            found.append(group)
+        elif left and group is not None:
+            self.found.groups_doubt = f"it chose group {group}, which was not offered"
+            return False
+        return True
 
     async def _suites(self, rest: list[int], groups: Sequence[int], taken: list[int]) -> None:
         """Those of ``rest`` that are taken with groups that are."""

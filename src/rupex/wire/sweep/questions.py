@@ -10,7 +10,7 @@ from rupex.tls.groups import all_groups
 from rupex.tls.signatures import SCHEMES
 from rupex.tls.suites import CipherSuite
 from rupex.wire.codec import numbers as n
-from rupex.wire.codec.answers import KeyExchange
+from rupex.wire.codec.answers import KeyExchange, ServerHello
 from rupex.wire.codec.hello import Offer
 from rupex.wire.codec.octets import WireError
 from rupex.wire.connection.line import Listener
@@ -101,20 +101,27 @@ class Questions:
         suite = SUITES_BY_CODE.get(hello.suite)
         if version is None or version == "TLSv1.3":
             return
-        found.compression = bool(found.compression) or hello.compression != 0
-        secure = n.RENEGOTIATION_INFO in hello.extensions
-        found.secure_renegotiation = (
-            secure if found.secure_renegotiation is None else found.secure_renegotiation and secure
-        )
-        if version == "TLSv1.2":
-            extended = n.EXTENDED_MASTER_SECRET in hello.extensions
-            found.master_secret = extended if found.master_secret is None else found.master_secret and extended
-        found.tickets = bool(found.tickets) or n.SESSION_TICKET in hello.extensions
+        self._look_at_extensions(hello, version)
         if answer.asks_for_certificate or answer.is_whole:
             found.asks_for_certificate = bool(found.asks_for_certificate) or answer.asks_for_certificate
         self._look_at_certificates(answer, suite)
+        if suite is not None:
+            self._look_at_key_exchange(answer, suite)
+
+    def _look_at_extensions(self, hello: ServerHello, version: ProtocolVersion) -> None:
+        found = self.found
+        found.compression = bool(found.compression) or hello.compression != 0
+        found.tickets = bool(found.tickets) or n.SESSION_TICKET in hello.extensions
+        found.secure_renegotiation = (
+            found.secure_renegotiation is not False and n.RENEGOTIATION_INFO in hello.extensions
+        )
+        if version == "TLSv1.2":
+            found.master_secret = found.master_secret is not False and n.EXTENDED_MASTER_SECRET in hello.extensions
+
+    def _look_at_key_exchange(self, answer: Taken, suite: CipherSuite) -> None:
+        found = self.found
         try:
-            exchange = None if suite is None else answer.key_exchange(suite)
+            exchange = answer.key_exchange(suite)
         except WireError as error:
             why = f"unreadable key exchange message: {error}"
             self.note(why)
@@ -122,12 +129,11 @@ class Questions:
             return
         if exchange is None:
             return
-        if exchange.prime is not None and exchange.prime not in found.dh_primes:
-            found.dh_primes.append(exchange.prime)
-        if exchange.scheme is not None and exchange.scheme not in found.schemes:
-            found.schemes.append(exchange.scheme)
-        if exchange.group is not None and exchange.group not in found.groups:
-            found.groups.append(exchange.group)
+        for value, seen in (
+            (exchange.prime, found.dh_primes), (exchange.scheme, found.schemes), (exchange.group, found.groups)
+        ):  # fmt: skip
+            if value is not None and value not in seen:
+                seen.append(value)
 
     def _look_at_certificates(self, answer: Taken, suite: CipherSuite | None) -> None:
         found = self.found
