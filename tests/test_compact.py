@@ -7,6 +7,7 @@ import re
 import unittest
 from pathlib import Path
 from typing import Any, ClassVar
+from unittest.mock import patch
 
 from msgspec import structs
 
@@ -26,6 +27,7 @@ from tests.support import NOW, TreeTest, rupex, valid_document
 
 FORMATS = Path(__file__).parent.parent / "docs/formats.md"
 SITES = 40
+BOTH_FORMS = (("for people: single uses in their places", 1 << 20), ("large", 0))
 
 SITE = """server {{
     listen 443 ssl;
@@ -65,7 +67,19 @@ class CompactTest(TreeTest):
 
     def test_what_is_read_is_what_was_written(self) -> None:
         run = self.run_with(self.whole(), structs.replace(self.whole(), name="other"))
-        self.assertEqual(decode_run(encode_run(run), "run"), run)
+        for about, limit in BOTH_FORMS:
+            with self.subTest(about), patch("rupex.documents.compact.READ_BY_PEOPLE", limit):
+                self.assertEqual(decode_run(encode_run(run), "run"), run)
+
+    def test_a_small_document_refers_to_no_texts(self) -> None:
+        content = encode_run(self.run_with(self.whole()))
+        self.assertFalse([entry for entry in json.loads(content)["hosts"][0]["repeated"] if isinstance(entry, str)])
+        with patch("rupex.documents.compact.READ_BY_PEOPLE", 0):
+            large = encode_run(self.run_with(self.whole()))
+        repeated = json.loads(large)["hosts"][0]["repeated"]
+        self.assertIn("etc/nginx/sites/001", repeated)
+        groups = [entry for entry in repeated if isinstance(entry, dict) and "endpoint" in entry]
+        self.assertTrue(groups, "places that several checks share")
 
     def test_packed_halves_and_templates_are_the_same_host(self) -> None:
         alone = self.whole()
@@ -100,11 +114,16 @@ class CompactTest(TreeTest):
         program = re.findall(r"```python\n(.*?)```", FORMATS.read_text(), re.DOTALL)[0]
         host = structs.replace(self.whole(), name="host")
         file = self.root.parent / "run.json"
-        file.write_bytes(encode_run(self.run_with(host)))
-        found: dict[str, Any] = {}
-        exec(program.replace('"run.json"', repr(str(file))), found)
-        told = found["hosts"][0]
         old = json.loads(encode_json(host))
+        for about, limit in BOTH_FORMS:
+            with self.subTest(about), patch("rupex.documents.compact.READ_BY_PEOPLE", limit):
+                file.write_bytes(encode_run(self.run_with(host)))
+            names: dict[str, Any] = {}
+            exec(program.replace('"run.json"', repr(str(file))), names)
+            with self.subTest(about):
+                self.compare(names["hosts"][0], old)
+
+    def compare(self, told: dict[str, Any], old: dict[str, Any]) -> None:
         self.assertEqual([one["id"] for one in told["endpoints"]], [one["id"] for one in old["endpoints"]])
         for ours, theirs in zip(told["checks"], old["checks"], strict=True):
             places = ours.get("places", [])
@@ -126,8 +145,10 @@ class CompactTest(TreeTest):
     def test_equal_values_are_written_once(self) -> None:
         packer = Packer()
         one, other = (Header("X", "v", "all", Provenance("explicit", "f", 1, 1)) for _ in range(2))
-        self.assertEqual(packer.pack((one, other)), [{"see": 1}, {"see": 1}])
-        self.assertEqual(len(packer.repeated), 2)
+        self.assertEqual(packer.pack((one, other)), [{"see": 2}, {"see": 2}])
+        file, place, _ = packer.repeated
+        self.assertEqual(json.loads(file), "f")
+        self.assertEqual(json.loads(place)["file"], {"see": 0})
 
 
 class HostileTest(unittest.TestCase):

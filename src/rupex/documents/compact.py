@@ -24,25 +24,19 @@ from rupex.documents.encoding import encode_json
 from rupex.documents.run import CheckDocument, HostDocument, PackedEndpoints, PlaceDocument, Run
 from rupex.documents.sites import written_out
 from rupex.model import (
-    Backend,
-    CertificateUse,
     Dropped,
     Endpoint,
     Header,
     Listing,
     Provenance,
-    Redirect,
-    RedirectSample,
-    Refusal,
     Setting,
-    Upstream,
 )
 from rupex.model.endpoint import Limits
 
 SHARED: Final = (
-    Provenance, Setting, Header, Dropped, Listing, Limits, CertificateUse, Upstream, Backend, Refusal, Redirect, RedirectSample
+    Provenance, Setting, Header, Dropped, Listing, Limits
 )  # fmt: skip
-"""Types of values that may stand in ``repeated``."""
+"""Types of values that may stand in ``repeated``: those of which the same is in many places."""
 
 AT: Final = ("endpoint", "scope", "name", "file", "line", "column", "provenance", "alike")
 """What places with the same finding differ in. A file, line and column that are those of the provenance are left out."""
@@ -107,13 +101,16 @@ class Packer:
         known = self._by_identity.get(id(value))
         if known is not None:
             return known[1]
-        content = encode_json(value if value.__class__ is str else self.struct(value))
+        reference = self._see_content(encode_json(value if value.__class__ is str else self.struct(value)))
+        self._by_identity[id(value)] = value, reference
+        return reference
+
+    def _see_content(self, content: bytes) -> Reference:
         reference = self._by_content.get(content)
         if reference is None:
             number = self._first + self._step * len(self.repeated)
             self.repeated.append(content)
             reference = self._by_content[content] = {"see": number}
-        self._by_identity[id(value)] = value, reference
         return reference
 
     def pack(self, value: Any) -> Any:
@@ -138,13 +135,13 @@ class Packer:
                 if item.__class__ is str or item.__class__ is int or item.__class__ is dict:
                     if item == default:
                         continue
-                    found[written] = item
+                    found[written] = self.see(item) if name == "file" and value.__class__ is Provenance else item
                 else:
                     found[written] = self.pack(item)
         return found
 
     def _places(self, places: tuple[PlaceDocument, ...]) -> list[dict[str, Any]]:
-        """Places, those with the same finding together."""
+        """Places, those with the same finding together; what each has of its own is encoded, see :meth:`share_places`."""
         groups: dict[tuple[Any, ...], dict[str, Any]] = {}
         for place in places:
             key = place.finding
@@ -155,8 +152,15 @@ class Packer:
                 group["at"] = []
             group["at"].append(self._at(place))
         for group in groups.values():
-            group["at"] = list(_by_endpoint(group["at"]))
+            group["at"] = [encode_json(places) for places in _by_endpoint(group["at"])]
         return list(groups.values())
+
+    def share_places(self, checks: Iterable[dict[str, Any]]) -> None:
+        """Have the places of an endpoint where several checks find the same once in ``repeated``."""
+        groups = [group for check in checks for group in check.get("places", ())]
+        uses = Counter(places for group in groups for places in group["at"])
+        for group in groups:
+            group["at"] = [self._see_content(places) if uses[places] > 1 else Raw(places) for places in group["at"]]
 
     def _at(self, place: PlaceDocument) -> dict[str, Any]:
         decided = place.provenance
@@ -204,6 +208,7 @@ def _packed(host: HostDocument) -> Raw:
     packer = Packer()
     packer.know(_taking_turns([half.repeated for half in host.packed]))
     document = packer.struct(structs.replace(host, packed=()))
+    packer.share_places(document.get("checks", ()))
     if host.packed:
         document["endpoints"] = [Raw(endpoint) for half in host.packed for endpoint in half.endpoints]
     content, repeated = encode_json(document), packer.repeated
@@ -222,16 +227,17 @@ _SEE = re.compile(rb'\{"see":([0-9]+)\}')
 
 
 def _with_single_uses(content: bytes, repeated: list[bytes]) -> tuple[bytes, list[bytes]]:
-    """A document and what it refers to, with what is referred to once in its place."""
+    """A document and what it refers to, with texts, and what is referred to once, in their places."""
     uses = Counter(int(number) for text in (content, *repeated) for number in _SEE.findall(text))
-    numbers = {number: new for new, number in enumerate(number for number in range(len(repeated)) if uses[number] > 1)}
+    shared = (number for number, entry in enumerate(repeated) if uses[number] > 1 and entry[:1] != b'"')
+    numbers = {number: new for new, number in enumerate(shared)}
 
     def in_place(text: bytes) -> bytes:
         return _SEE.sub(shown, text)
 
     def shown(found: re.Match[bytes]) -> bytes:
         number = int(found[1])
-        return in_place(repeated[number]) if uses[number] == 1 else b'{"see":%d}' % numbers[number]
+        return b'{"see":%d}' % numbers[number] if number in numbers else in_place(repeated[number])
 
     return in_place(content), [in_place(repeated[number]) for number in numbers]
 
@@ -251,11 +257,13 @@ def packed_schema(schema: dict[str, Any]) -> dict[str, Any]:
     own = {name: place["properties"][name] for name in AT}
     own["endpoint"] = {"anyOf": [{"type": ["string", "null"]}, {"$ref": "#/$defs/See"}]}
     at = {"type": "array", "items": {"type": "object", "properties": own, "additionalProperties": False}}
-    own_of_endpoint = {
-        "type": "array",
-        "items": {"type": "object", "properties": own | {"at": at}, "additionalProperties": False},
-    }
+    of_endpoint = {"type": "object", "properties": own | {"at": at}, "additionalProperties": False}
+    own_of_endpoint = {"type": "array", "items": {"anyOf": [{"$ref": "#/$defs/See"}, of_endpoint]}}
     place["properties"] |= own | {"at": own_of_endpoint}
+    file = kinds["Provenance_written"]["properties"]["file"]
+    kinds["Provenance_written"]["properties"]["file"] = {
+        "default": file.pop("default"), "anyOf": [{"$ref": "#/$defs/See"}, file]
+    }  # fmt: skip
     kinds["HostDocument"]["properties"].pop("packed")
     kinds["HostDocument"]["properties"]["repeated"] = {
         "description": "What is referred to, in the order of its numbers.", "type": "array", "default": [],
