@@ -17,11 +17,12 @@ from rupex.audit.halves import Assessment, judge_in_halves
 from rupex.audit.traces import traced
 from rupex.baseline import load_baseline
 from rupex.cli.runs import run_of
-from rupex.documents.compact import Packer, encode_run
+from rupex.documents.compact import Packer, Reference, encode_run
 from rupex.documents.encoding import encode_json
 from rupex.documents.run import HostDocument, Run
 from rupex.host import open_tree
 from rupex.model import Header, Provenance
+from rupex.reports.formats.json_format import render_json
 from rupex.reports.read import decode_run
 from tests.support import NOW, TreeTest, rupex, valid_document
 
@@ -70,6 +71,21 @@ class CompactTest(TreeTest):
         for about, limit in BOTH_FORMS:
             with self.subTest(about), patch("rupex.documents.compact.READ_BY_PEOPLE", limit):
                 self.assertEqual(decode_run(encode_run(run), "run"), run)
+
+    def test_names_that_are_no_unicode_are_written_in_both_forms(self) -> None:
+        host = self.whole()
+        check = next(check for check in host.checks if check.places)
+        name = "etc/nginx/sites/\udcff"
+        odd = structs.replace(check.places[0], file=name, provenance=Provenance("explicit", name, 1, 1), message=name)
+        checks = [structs.replace(one, places=(odd, *one.places)) if one is check else one for one in host.checks]
+        run = self.run_with(structs.replace(host, checks=tuple(checks)))
+        for about, limit in BOTH_FORMS:
+            with self.subTest(about), patch("rupex.documents.compact.READ_BY_PEOPLE", limit):
+                content = b"".join(render_json(run))
+            found = decode_run(content, "run").hosts[0]
+            places = next(one for one in found.checks if one.control == check.control).places
+            self.assertIn("etc/nginx/sites/\\xff", {place.file for place in places})
+            self.assertEqual(found.score, host.score)
 
     def test_a_small_document_refers_to_no_texts(self) -> None:
         content = encode_run(self.run_with(self.whole()))
@@ -145,7 +161,7 @@ class CompactTest(TreeTest):
     def test_equal_values_are_written_once(self) -> None:
         packer = Packer()
         one, other = (Header("X", "v", "all", Provenance("explicit", "f", 1, 1)) for _ in range(2))
-        self.assertEqual(packer.pack((one, other)), [{"see": 2}, {"see": 2}])
+        self.assertEqual(packer.pack((one, other)), [Reference(2), Reference(2)])
         file, place, _ = packer.repeated
         self.assertEqual(json.loads(file), "f")
         self.assertEqual(json.loads(place)["file"], {"see": 0})

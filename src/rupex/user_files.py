@@ -11,7 +11,7 @@ from __future__ import annotations
 import os
 import re
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import IO, Final
@@ -59,23 +59,24 @@ def read_text(path: Path, what: str, most: int) -> str:
         raise RupexError(f"{what} {path}: it is not UTF-8".strip()) from None
 
 
-def write_whole(path: Path, content: str | bytes) -> None:
-    """Write ``content``, text as UTF-8, to what the user calls ``path``.
+def write_whole(path: Path, content: str | bytes | Iterable[bytes]) -> None:
+    """Write ``content``, text as UTF-8, or pieces one behind the other, to what the user calls ``path``.
 
     A device, a FIFO or one of the run's own descriptors (``/dev/stdout``) is written to. Of a link the target is written. A
     regular file is replaced by a new one of mode 0600, made under a random name in the same folder: other programs see the
     old content or the new, never a part. Raises :class:`~rupex.model.RupexError`.
     """
-    data = content.encode() if isinstance(content, str) else content
+    content = content.encode() if isinstance(content, str) else content
+    pieces = [content] if isinstance(content, bytes) else content
     try:
         descriptor = _open_in_place(path)
         if descriptor is not None:
             try:
-                _write_all(descriptor, data)
+                _write_all(descriptor, pieces)
             finally:
                 os.close(descriptor)
         else:
-            _replace(Path(os.path.realpath(path)), data)
+            _replace(Path(os.path.realpath(path)), pieces)
     except (OSError, ValueError) as error:
         raise RupexError(f"{path}: cannot be written ({_reason(error)})") from None
 
@@ -111,14 +112,14 @@ def _own_descriptor(path: Path) -> int | None:
     return None
 
 
-def _replace(path: Path, data: bytes) -> None:
+def _replace(path: Path, pieces: Iterable[bytes]) -> None:
     folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     scratch = f".rupex-{os.urandom(8).hex()}"
     try:
         descriptor = os.open(scratch, _NEW, PRIVATE, dir_fd=folder)
         try:
             try:
-                _write_all(descriptor, data)
+                _write_all(descriptor, pieces)
                 os.fsync(descriptor)
             finally:
                 os.close(descriptor)
@@ -131,10 +132,11 @@ def _replace(path: Path, data: bytes) -> None:
         os.close(folder)
 
 
-def _write_all(descriptor: int, data: bytes) -> None:
-    view = memoryview(data)
-    while view:
-        view = view[os.write(descriptor, view) :]
+def _write_all(descriptor: int, pieces: Iterable[bytes]) -> None:
+    for piece in pieces:
+        view = memoryview(piece)
+        while view:
+            view = view[os.write(descriptor, view) :]
 
 
 @contextmanager
@@ -172,7 +174,7 @@ def append_line(path: Path, line: bytes) -> None:
     flags = os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
     descriptor = os.open(path, flags, PRIVATE)
     try:
-        _write_all(descriptor, line)
+        _write_all(descriptor, [line])
     finally:
         os.close(descriptor)
 

@@ -17,6 +17,7 @@ from rupex.audit.collect import LoadedHost, host_of
 from rupex.audit.document import certificates_of, host_document
 from rupex.audit.findings import Findings, findings_of
 from rupex.audit.judge import judge
+from rupex.audit.transfer import PackedFindings, pack_findings, unpack_findings
 from rupex.baseline import Baseline, Waivers
 from rupex.documents.compact import pack_endpoints
 from rupex.documents.encoding import encode_msgpack
@@ -128,8 +129,10 @@ def judge_in_halves(scene: LoadedHost, task: Assessment) -> HostDocument | None:
     """The document of a host, judged in two halves; None where these took more work than a host may make: in one piece it might
     have stopped elsewhere."""
     left = scene.budget.left
-    (host, first), received = both(lambda: _half(scene, task, 0), lambda: encode_msgpack(_half(scene, task, 1)[1]))
-    second = msgspec.msgpack.decode(received, type=Half)
+    (host, first), received = both(lambda: _half(scene, task, 0), lambda: _sent(_half(scene, task, 1)[1]))
+    second, packed = msgspec.msgpack.decode(received, type=tuple[Half, PackedFindings])
+    del received
+    second.findings = unpack_findings(packed)
     if first.spent + second.spent > left:
         return None
     behind = first.size
@@ -181,6 +184,11 @@ def _half(scene: LoadedHost, task: Assessment, number: int) -> tuple[Host, Half]
     )
     # what is not in the half is needed no more
     return structs.replace(host, endpoints=(), groups=()), half
+
+
+def _sent(half: Half) -> bytes:
+    """A half for another process."""
+    return encode_msgpack((structs.replace(half, findings={}), pack_findings(half.findings)))
 
 
 def _templates(host: Host, write: Callable[[Endpoint], Endpoint]) -> Iterator[SiteTemplate]:

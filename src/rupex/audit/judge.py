@@ -59,20 +59,25 @@ def judge(
     keep_all: bool = False,
     whole_host: bool | None = None,
     waivers: Waivers | None = None,
-) -> list[JudgedControl]:
-    """Judge every control of ``baseline`` that is not off. ``keep_all``: keep passed and exempt places too.
+) -> Iterator[JudgedControl]:
+    """Judge every control of ``baseline`` that is not off, one after the other. ``keep_all``: keep passed and exempt places too.
 
     ``waivers``: failures that are accepted; with them the host may have no groups, for each place has a name of its own.
     ``whole_host``: True judges only the controls that have to know all endpoints of the host, False only the others.
     """
-    judged: dict[str, JudgedControl] = {}
     rules = {name: rule for name, rule in baseline.rules.items() if rule.off is None}
     places = Places(host, [rule.control for rule in rules.values()])
+    refined = dict[
+        str, JudgedControl
+    ]()  # the places of a large host fill the memory: only those that are asked for again
+    refined_names = {rule.control.refines for rule in rules.values()}
     for name, rule in rules.items():
         if whole_host in (None, rule.control.needs_whole_host):
-            refined = judged.get(rule.control.refines or "")
-            judged[name] = _judge_control(places, rule, now, refined, keep_all=keep_all, waivers=waivers)
-    return list(judged.values())
+            before = refined.get(rule.control.refines or "")
+            judged = _judge_control(places, rule, now, before, keep_all=keep_all, waivers=waivers)
+            if name in refined_names:
+                refined[name] = judged
+            yield judged
 
 
 def _judge_control(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import gc
+from collections.abc import Iterable
 from typing import Any
 
 from rupex.cli import options
@@ -36,7 +37,7 @@ def run(arguments: argparse.Namespace) -> int:
     old, new = (options.read_run(name, arguments.history) for name in (arguments.old, arguments.new))
     document = compare(old, new, arguments.old, arguments.new)
 
-    def rendered(form: str, *, width: int, colour: bool) -> str:
+    def rendered(form: str, *, width: int, colour: bool) -> str | Iterable[bytes]:
         if form == "json":
             return render_json(document)
         from rupex.reports.text.compare import render_comparison

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterable
 from typing import TextIO
 
 from rupex.model import RupexError
@@ -22,9 +23,9 @@ def open_standard_streams() -> None:
     sys.stderr = sys.stderr or open(2, "w", encoding="utf-8", closefd=False)  # noqa: SIM115
 
 
-def show(text: str, *, is_document: bool = False) -> None:
+def show(text: str | Iterable[bytes], *, is_document: bool = False) -> None:
     """Write a result to standard output: a document as UTF-8, text in the terminal's encoding, with ``?`` for what that
-    lacks.
+    lacks. Pieces are UTF-8 already.
 
     A reader that has gone away is no error, and does not change how the run ends. Raises :class:`~rupex.model.RupexError`
     when the output cannot be written for another reason, such as a full disk.
@@ -41,14 +42,17 @@ def say(message: str) -> None:
         _discard(sys.stderr)
 
 
-def _write(stream: TextIO, text: str, encoding: str | None) -> None:
+def _write(stream: TextIO, text: str | Iterable[bytes], encoding: str | None) -> None:
     buffer = getattr(stream, "buffer", None)
     try:
         if buffer is None:  # a test's or the demo's own stream
-            stream.write(text)
+            stream.write(text if isinstance(text, str) else b"".join(text).decode())
             return
         stream.flush()
-        buffer.write(text.encode(encoding or stream.encoding or "utf-8", "replace"))
+        if isinstance(text, str):
+            text = [text.encode(encoding or stream.encoding or "utf-8", "replace")]
+        for piece in text:
+            buffer.write(piece)
         buffer.flush()
     except BrokenPipeError:
         _discard(stream)

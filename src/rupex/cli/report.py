@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -31,12 +32,12 @@ def run(arguments: argparse.Namespace) -> int:
     document = _merged([options.read_run(name, arguments.history) for name in arguments.run_document])
     before = None if arguments.before is None else options.read_run(arguments.before, arguments.history)
 
-    def rendered(form: str, *, width: int, colour: bool) -> str:
+    def rendered(form: str, *, width: int, colour: bool) -> str | Iterable[bytes]:
         if form == "html":
             from rupex.reports.html.html import render_html
 
             return render_html(document, before)
-        text: str = render_run(document, form, arguments, width=width, colour=colour)
+        text: str | Iterable[bytes] = render_run(document, form, arguments, width=width, colour=colour)
         return text
 
     for form, path in files:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterable
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -65,7 +66,7 @@ def finish(
         number = history.add(document)
         history.close()
         say(f"rupex: kept as run {number}")
-    if arguments.format != "text" or files:
+    if not {arguments.format, *(form for form, _ in files)} <= {"text", "json"}:
         document = encodable(document)
     for form, path in files:
         write_whole(path, render_run(document, form, arguments, width=100, colour=False))
@@ -82,7 +83,9 @@ def _say_settings(file: str, taken: tuple[str, ...], not_taken: tuple[str, ...])
         say(clean(f"rupex: not taken, since {file} was not named with --settings: {', '.join(not_taken)}"))
 
 
-def render_run(document: Any, form: str, arguments: argparse.Namespace, *, width: int, colour: bool) -> str:
+def render_run(
+    document: Any, form: str, arguments: argparse.Namespace, *, width: int, colour: bool
+) -> str | Iterable[bytes]:
     if form != "text":
         from rupex.reports.formats.formats import render
 

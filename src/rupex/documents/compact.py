@@ -14,13 +14,13 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from functools import cache
-from itertools import groupby, zip_longest
+from itertools import groupby, islice, zip_longest
 from typing import Any, Final, NamedTuple
 
 import msgspec
 from msgspec import NODEFAULT, UNSET, Raw, Struct, structs
 
-from rupex.documents.encoding import encode_json
+from rupex.documents.encoding import encode_packed
 from rupex.documents.run import CheckDocument, HostDocument, PackedEndpoints, PlaceDocument, Run
 from rupex.documents.sites import written_out
 from rupex.model import (
@@ -41,8 +41,11 @@ SHARED: Final = (
 AT: Final = ("endpoint", "scope", "name", "file", "line", "column", "provenance", "alike")
 """What places with the same finding differ in. A file, line and column that are those of the provenance are left out."""
 
-Reference = dict[str, int]
-"""``{"see": NUMBER}``."""
+
+class Reference(Struct, frozen=True, gc=False):
+    """``{"see": NUMBER}``: stands for an entry of ``repeated``."""
+
+    see: int
 
 
 READ_BY_PEOPLE: Final = 1 << 20
@@ -94,14 +97,14 @@ class Packer:
         """Begin with what was packed before, by number."""
         for number, content in enumerate(repeated):
             self.repeated.append(content)
-            self._by_content.setdefault(content, {"see": number})
+            self._by_content.setdefault(content, Reference(number))
 
     def see(self, value: object) -> Reference:
         """A reference to ``value``."""
         known = self._by_identity.get(id(value))
         if known is not None:
             return known[1]
-        reference = self._see_content(encode_json(value if value.__class__ is str else self.struct(value)))
+        reference = self._see_content(encode_packed(value if value.__class__ is str else self.struct(value)))
         self._by_identity[id(value)] = value, reference
         return reference
 
@@ -110,7 +113,7 @@ class Packer:
         if reference is None:
             number = self._first + self._step * len(self.repeated)
             self.repeated.append(content)
-            reference = self._by_content[content] = {"see": number}
+            reference = self._by_content[content] = Reference(number)
         return reference
 
     def pack(self, value: Any) -> Any:
@@ -152,7 +155,7 @@ class Packer:
                 group["at"] = []
             group["at"].append(self._at(place))
         for group in groups.values():
-            group["at"] = [encode_json(places) for places in _by_endpoint(group["at"])]
+            group["at"] = [encode_packed(places) for places in _by_endpoint(group["at"])]
         return list(groups.values())
 
     def share_places(self, checks: Iterable[dict[str, Any]]) -> None:
@@ -181,40 +184,70 @@ class Packer:
 
 def _by_endpoint(places: list[dict[str, Any]]) -> Iterator[dict[str, Any]]:
     """Places one behind the other of which each is of the same endpoint, together."""
-    for number, some in groupby(places, lambda place: place.get("endpoint", {}).get("see")):
+    for endpoint, some in groupby(places, lambda place: place.get("endpoint")):
         of_one = list(some)
-        if len(of_one) == 1 or number is None:
+        if len(of_one) == 1 or endpoint is None:
             yield from of_one
         else:
             rest = [{name: item for name, item in place.items() if name != "endpoint"} for place in of_one]
-            yield {"endpoint": of_one[0]["endpoint"], "at": rest}
+            yield {"endpoint": endpoint, "at": rest}
 
 
 def encode_run(run: Run) -> bytes:
-    """``run`` as ``rupex.run/2``."""
-    packer = Packer()
-    document = packer.struct(structs.replace(run, hosts=())) | {"schema": "rupex.run/2", "complete": run.complete}
-    head = {"schema": document.pop("schema"), **document}
-    return encode_json(head | {"hosts": [_packed(host) for host in run.hosts]})
+    """``run`` as ``rupex.run/2``, one line with its end."""
+    return b"".join(pieces_of(run))
+
+
+def pieces_of(run: Run) -> Iterator[bytes]:
+    """What :func:`encode_run` makes, piece by piece: the document of a large host is 100 MB."""
+    document = Packer().struct(structs.replace(run, hosts=())) | {"schema": "rupex.run/2", "complete": run.complete}
+    head = encode_packed({"schema": document.pop("schema"), **document})
+    yield head[:-1] + b',"hosts":['
+    for number, host in enumerate(run.hosts):
+        if number:
+            yield b","
+        yield from _packed(host)
+    yield b"]}\n"
 
 
 def pack_endpoints(endpoints: Iterable[Endpoint], half: int = 0, halves: int = 1) -> PackedEndpoints:
     """``endpoints`` as they are written. ``half``: of how many ``halves``, which are packed at the same time, these are one."""
     packer = Packer(half, halves)
-    return PackedEndpoints(tuple(encode_json(packer.pack(one)) for one in endpoints), tuple(packer.repeated))
+    return PackedEndpoints(tuple(encode_packed(packer.pack(one)) for one in endpoints), tuple(packer.repeated))
 
 
-def _packed(host: HostDocument) -> Raw:
+def _packed(host: HostDocument) -> Iterator[bytes]:
     packer = Packer()
     packer.know(_taking_turns([half.repeated for half in host.packed]))
-    document = packer.struct(structs.replace(host, packed=()))
-    packer.share_places(document.get("checks", ()))
-    if host.packed:
-        document["endpoints"] = [Raw(endpoint) for half in host.packed for endpoint in half.endpoints]
-    content, repeated = encode_json(document), packer.repeated
-    if len(content) + sum(map(len, repeated)) < READ_BY_PEOPLE:
+    document = packer.struct(structs.replace(host, packed=(), checks=()))
+    checks = [packer.pack(check) for check in host.checks]
+    packer.share_places(checks)
+    endpoints = [endpoint for half in host.packed for endpoint in half.endpoints]
+    repeated = packer.repeated
+    if sum(map(len, endpoints)) + sum(map(len, repeated)) < READ_BY_PEOPLE:
+        content = encode_packed(
+            document | {"checks": checks} | ({"endpoints": [Raw(one) for one in endpoints]} if endpoints else {})
+        )
         content, repeated = _with_single_uses(content, repeated)
-    return Raw(b"".join((content[:-1], b',"repeated":[', b",".join(repeated), b"]}")) if repeated else content)
+        yield content if not repeated else content[:-1] + b',"repeated":[' + b",".join(repeated) + b"]}"
+        return
+    yield encode_packed(document)[:-1]
+    if endpoints:
+        yield from _list("endpoints", endpoints)
+    yield from _list("checks", map(encode_packed, checks))
+    yield from _list("repeated", repeated)
+    yield b"}"
+
+
+def _list(name: str, items: Iterable[bytes]) -> Iterator[bytes]:
+    """A key of an object that has others before it, with the list that is its value, a thousand items a piece."""
+    yield b',"%s":[' % name.encode()
+    rest = iter(items)
+    separator = b""
+    while some := list(islice(rest, 1000)):
+        yield separator + b",".join(some)
+        separator = b","
+    yield b"]"
 
 
 def _taking_turns(halves: list[tuple[bytes, ...]]) -> list[bytes]:

@@ -18,6 +18,14 @@ def encode_json(document: object) -> bytes:
         return msgspec.json.encode(_valid(msgspec.to_builtins(document)))
 
 
+def encode_packed(document: object) -> bytes:
+    """:func:`encode_json` of dictionaries and lists, which may hold what is encoded already (``msgspec.Raw``)."""
+    try:
+        return msgspec.json.encode(document)
+    except UnicodeEncodeError:
+        return msgspec.json.encode(_valid(document))
+
+
 def encode_msgpack(document: object) -> bytes:
     """``document`` as msgpack, for another process or a database."""
     try:
@@ -55,4 +63,4 @@ def _valid(value: Any) -> Any:
             return value
 
 
-__all__ = ["encodable", "encode_json", "encode_msgpack", "valid_text"]
+__all__ = ["encodable", "encode_json", "encode_msgpack", "encode_packed", "valid_text"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from importlib import import_module
 from pathlib import Path
 from typing import Final
@@ -36,8 +36,8 @@ def form_of(path: Path) -> str:
     return max(found, key=lambda form: len(_FORMS[form][0]))
 
 
-def render(run: Run, form: str) -> str:
-    """``run`` in one of the forms but ``text``, which needs a width."""
+def render(run: Run, form: str) -> str | Iterable[bytes]:
+    """``run`` in one of the forms but ``text``, which needs a width; as pieces of UTF-8 where it may be large."""
     _, module, function = _FORMS[form]
-    write: Callable[[Run], str] = getattr(import_module(f"rupex.reports.{module}"), function)
+    write: Callable[[Run], str | Iterable[bytes]] = getattr(import_module(f"rupex.reports.{module}"), function)
     return write(run)

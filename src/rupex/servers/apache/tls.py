@@ -7,6 +7,7 @@ callback); each statement here is held against the real server in tests/test_apa
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from functools import partial
 from typing import Any, Final
 
 from rupex.host import TreeError
@@ -49,12 +50,31 @@ def speaks_tls(config: LoadedConfig, virtual: VirtualHost) -> bool:
     return said is not None and said.raw.strip().lower() in ("on", "optional")
 
 
+def _read_certificates(config: LoadedConfig, directives: Block) -> tuple[CertificateUse, ...]:
+    """The certificates of a virtual host's directives with their keys, in order."""
+    files = [d for d in all_of(directives, "sslcertificatefile") if d.args]
+    keys = [d for d in all_of(directives, "sslcertificatekeyfile") if d.args]
+    return tuple(_use(config, file, keys[at] if at < len(keys) else None) for at, file in enumerate(files))
+
+
+def _use(config: LoadedConfig, certificate: Directive, key: Directive | None) -> CertificateUse:
+    path = config.path(certificate.args[0])
+    return CertificateUse(
+        path,
+        path if key is None else config.path(key.args[0]),
+        certificate.provenance(),
+        None if key is None else key.provenance(),
+    )
+
+
 class TlsResolver:
     """Resolves TLS settings of virtual hosts."""
 
     def __init__(self, config: LoadedConfig, release: Release, around: HostContext) -> None:
         self.config, self.release, self.around = config, release, around
-        self._said_certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(self._read_certificates)
+        self._said_certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(
+            partial(_read_certificates, config)
+        )
         self._parameters: dict[str, DhParameters | str | None] = {}
 
     # Certificates
@@ -63,20 +83,6 @@ class TlsResolver:
         """The certificates of a virtual host with their keys, in order; those of the main server where it has none."""
         own = self._said_certificates(virtual.directives)
         return own if own or virtual.main is None else self._said_certificates(virtual.main.directives)
-
-    def _read_certificates(self, directives: Block) -> tuple[CertificateUse, ...]:
-        files = [d for d in all_of(directives, "sslcertificatefile") if d.args]
-        keys = [d for d in all_of(directives, "sslcertificatekeyfile") if d.args]
-        return tuple(self._use(file, keys[at] if at < len(keys) else None) for at, file in enumerate(files))
-
-    def _use(self, certificate: Directive, key: Directive | None) -> CertificateUse:
-        path = self.config.path(certificate.args[0])
-        return CertificateUse(
-            path,
-            path if key is None else self.config.path(key.args[0]),
-            certificate.provenance(),
-            None if key is None else key.provenance(),
-        )
 
     def kind(self, virtual: VirtualHost) -> tuple[object, ...] | None:
         """What the settings of a virtual host hang on in its certificates: the kinds of their keys, and the parameters for

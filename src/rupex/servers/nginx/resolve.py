@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
+from functools import partial
 from itertools import chain
 from typing import NamedTuple
 
@@ -30,7 +31,7 @@ from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.listeners import Listen, Listener, VirtualHost, read_listens, read_names
 from rupex.servers.nginx.load import LoadedConfig, load
-from rupex.servers.nginx.release import default, directives_by_release, find_release
+from rupex.servers.nginx.release import Release, default, directives_by_release, find_release
 from rupex.servers.nginx.scopes import ScopeReader
 from rupex.servers.nginx.stream import StreamReader
 from rupex.servers.nginx.surface import LimitReader, idle_modules, packaged_page, trusted_peers
@@ -130,27 +131,7 @@ class NginxConfiguration:
         """Directives with which this release does not start, where the release is known."""
         if self.release.is_assumed:
             return
-        suspects = directives_by_release()
-        number = self.release.number
-
-        def read(block: Block) -> tuple[Problem, ...]:
-            found: list[Problem] = []
-            for name, children in block.by_name.items():
-                first = children[0]
-                if isinstance(first, Block):
-                    for child in children:
-                        found += unknown_in(child) if isinstance(child, Block) else ()
-                elif name in suspects:
-                    since, until = suspects[name]
-                    if (since is not None and number < since) or (until is not None and number >= until):
-                        edge = f"came with {_dotted(since)}" if since is not None and number < since else "is gone"
-                        words = f'"{name}" {edge}: nginx {self.release} does not start with it'
-                        place = first.provenance()
-                        found.append(Problem("syntax", place.file, place.line, words))
-            return tuple(dict.fromkeys(found))
-
-        unknown_in = ReadOnce(read)
-        yield from unknown_in(self.config.main)
+        yield from _unsuited(self.release, self.config.main, ReadOnce(partial(_unsuited, self.release)))
 
     def _workers(self) -> Setting[str]:
         directive = self.config.main.last("user")
@@ -291,6 +272,28 @@ def _said_roots(block: Block) -> tuple[str, ...]:
     """The document roots of a server block and of what it holds, as written."""
     said = [d.args[0] for name in ("root", "alias") for d in block.all(name) if d.args]
     return (*said, *(root for inner in block.blocks("location", "if") for root in _said_roots(inner)))
+
+
+def _unsuited(
+    release: Release, block: Block, once: ReadOnce[Block, tuple[Problem, ...]] | None = None
+) -> tuple[Problem, ...]:
+    """The directives of a block, and of those inside, with which a release does not start; ``once`` reads those of a template."""
+    found: list[Problem] = []
+    for name, children in block.by_name.items():
+        first = children[0]
+        if isinstance(first, Block):
+            for child in children:
+                if isinstance(child, Block):
+                    found += _unsuited(release, child, once) if once is None or child.words is None else once(child)
+        elif name in directives_by_release():
+            since, until = directives_by_release()[name]
+            is_too_new = since is not None and release.number < since
+            if is_too_new or (until is not None and release.number >= until):
+                reason = f"came with {_dotted(since)}" if is_too_new and since is not None else "is gone"
+                place = first.provenance()
+                words = f'"{name}" {reason}: nginx {release} does not start with it'
+                found.append(Problem("syntax", place.file, place.line, words))
+    return tuple(dict.fromkeys(found))
 
 
 def _dotted(release: tuple[int, ...]) -> str:

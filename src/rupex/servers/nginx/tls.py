@@ -7,6 +7,7 @@ table :data:`LISTENER_WIDE` says which; each is held against the real server in 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from functools import partial
 from typing import Any, Final, NamedTuple
 
 from rupex.host import TreeError
@@ -83,6 +84,31 @@ def with_note(provenance: Provenance, note: str) -> Provenance:
     return Provenance(provenance.how, provenance.file, provenance.line, provenance.column, note, provenance.overruled)
 
 
+def _read_certificates(config: LoadedConfig, http: Block, server: Block) -> tuple[CertificateUse, ...]:
+    """The certificates of a server block with their keys, in order of declaration."""
+    chain = (server, http)
+    certificates = next((found for block in chain if (found := list(block.all("ssl_certificate")))), [])
+    keys = next((found for block in chain if (found := list(block.all("ssl_certificate_key")))), [])
+    return tuple(_use(config, c, keys[index] if index < len(keys) else None) for index, c in enumerate(certificates))
+
+
+def _use(config: LoadedConfig, certificate: Directive, key: Directive | None) -> CertificateUse:
+    return CertificateUse(
+        _path(config, certificate),
+        None if key is None else _path(config, key),
+        certificate.provenance(),
+        None if key is None else key.provenance(),
+    )
+
+
+def _path(config: LoadedConfig, directive: Directive) -> str | None:
+    """The file that a directive names; None for one that only run time knows, or that is no file."""
+    name = directive.args[0] if directive.args else ""
+    if "$" in name or name.startswith(("data:", "engine:", "store:")) or not name:
+        return None
+    return config.path(name)
+
+
 class TlsResolver:
     """Resolves TLS settings; chains are ``(http, server)``. Blocks that say the same share the same settings.
 
@@ -92,30 +118,11 @@ class TlsResolver:
     def __init__(self, config: LoadedConfig, http: Block, release: Release, around: HostContext) -> None:
         self.config, self.http, self.release, self.around = config, http, release, around
         self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
-        self.certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(self._read_certificates)
+        # no method of its own: a resolver that refers to itself, and with it all that was read, would stay in memory
+        read = partial(_read_certificates, config, http)
+        self.certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(read)
 
     # Certificates
-
-    def _read_certificates(self, server: Block) -> tuple[CertificateUse, ...]:
-        chain = (server, self.http)
-        certificates = next((found for block in chain if (found := list(block.all("ssl_certificate")))), [])
-        keys = next((found for block in chain if (found := list(block.all("ssl_certificate_key")))), [])
-        return tuple(self._use(c, keys[index] if index < len(keys) else None) for index, c in enumerate(certificates))
-
-    def _use(self, certificate: Directive, key: Directive | None) -> CertificateUse:
-        return CertificateUse(
-            self._path(certificate),
-            None if key is None else self._path(key),
-            certificate.provenance(),
-            None if key is None else key.provenance(),
-        )
-
-    def _path(self, directive: Directive) -> str | None:
-        """The file that a directive names; None for one that only run time knows, or that is no file."""
-        name = directive.args[0] if directive.args else ""
-        if "$" in name or name.startswith(("data:", "engine:", "store:")) or not name:
-            return None
-        return self.config.path(name)
 
     def kinds(self, server: Block) -> frozenset[str] | None:
         """The kinds of keys that the certificates of a server block have."""
@@ -350,7 +357,7 @@ class TlsResolver:
             setting = default("dh_parameters", self.release)
             built_in = DhParameters(1024, None, None) if setting.value == "on" else None
             return Setting(built_in, setting.provenance)
-        path = self._path(directive)
+        path = _path(self.config, directive)
         if path is None:
             return unknown("the parameters are in no file", provenance)
         try:
