@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Final, Literal
+from typing import Final, Literal, NamedTuple
 
 from msgspec import Struct
 
@@ -44,9 +44,10 @@ _HINTS: Final = (
 _KEY_OF: Final = ("api", "access", "auth", "private", "signing", "encryption", "client")
 
 _CORE: Final = re.compile(
-    r"(?i)passw(?:or)?d|passwd|passphrase|pass(?=[\"']?[ \t]*[=:])|secret|token|"
+    r"passw(?:or)?d|passwd|passphrase|pass(?=[\"']?[ \t]*[=:])|secret|token|"
     r"(?:api|access|auth|private|signing|encryption)[_-]?key|client[_-]key[_-]data|credential"
 )
+_CORE_ANY_CASE: Final = re.compile(_CORE.pattern, re.IGNORECASE)
 _BEFORE: Final = re.compile(r"[\w.$-]{0,60}\Z")
 _AFTER: Final = re.compile(
     r"""(?P<rest>[\w.-]{0,60})
@@ -121,7 +122,7 @@ def find_secrets(text: str) -> tuple[PlainSecret, ...]:
     line, counted, line_start = 1, 0, 0
     blocks = iter([match.span() for match in _COMMENT_BLOCK.finditer(text)] if "<!--" in text else [])
     block_start, block_end = next(blocks, (len(text), len(text)))
-    for start, end, name, kind in sorted(_spans(text), key=lambda span: (span[0], span[2] == "a secret")):
+    for start, end, name, kind in sorted(_spans(text, lowered), key=lambda span: (span[0], span[2] == "a secret")):
         if start < behind:
             continue
         behind = end
@@ -145,38 +146,52 @@ def _has_secret_key(lowered: str) -> bool:
     return False
 
 
-def _spans(text: str) -> Iterator[tuple[int, int, str, Kind]]:
-    for match in _PEM.finditer(text):
-        yield match.start(), match.end(), "a private key", "key"
-    for match in _HEADER.finditer(text):
-        yield *match.span("value"), "Authorization", "password"
-    for match in _STATISTICS.finditer(text):
-        yield *match.span("value"), "stats auth", "password"
-    for match in _IN_URL.finditer(text):
-        if not _REFERENCE.fullmatch(match["value"]):
-            yield *match.span("value"), "the password of a URL", "password"
-    for match in _HASH.finditer(text):
-        yield *match.span(), "a password's hash", "hash"
-    for match in SECRET_MARK.finditer(text):  # of a snapshot
-        yield *match.span(), "a secret", "password"
-    for core in _CORE.finditer(text):
+class _Form(NamedTuple):
+    """A form that a secret has by itself. ``hints``: one of these, in lower case, is in any text with it."""
+
+    hints: tuple[str, ...]
+    pattern: re.Pattern[str]
+    group: str | int
+    name: str
+    kind: Kind
+
+
+_FORMS: Final = (
+    _Form(("-----begin",), _PEM, 0, "a private key", "key"),
+    _Form(("authorization",), _HEADER, "value", "Authorization", "password"),
+    _Form(("stats",), _STATISTICS, "value", "stats auth", "password"),
+    _Form(("@",), _IN_URL, "value", "the password of a URL", "password"),
+    _Form(("$", "{s"), _HASH, 0, "a password's hash", "hash"),
+    _Form(("rupex-",), SECRET_MARK, 0, "a secret", "password"),  # of a snapshot
+)
+
+
+def _spans(text: str, lowered: str) -> Iterator[tuple[int, int, str, Kind]]:
+    for form in _FORMS:
+        if any(map(lowered.__contains__, form.hints)):
+            for match in form.pattern.finditer(text):
+                if form.pattern is not _IN_URL or not _REFERENCE.fullmatch(match["value"]):
+                    yield *match.span(form.group), form.name, form.kind
+    # The telling words are looked for in lower case: five times as fast; where that moves letters, in the text itself.
+    cores = _CORE.finditer(lowered) if text.isascii() else _CORE_ANY_CASE.finditer(text)
+    for core in cores:
         after = _AFTER.match(text, core.end())
         if after is not None:
-            span = _value_span(text, core, after)
+            span = _value_span(text, core.start(), after)
             if span is not None:
                 yield span
 
 
-def _value_span(text: str, core: re.Match[str], after: re.Match[str]) -> tuple[int, int, str, Kind] | None:
-    """The value that follows a telling name, unless it is none or only refers to one."""
-    before = _BEFORE.search(text, max(0, core.start() - 60), core.start())
-    name = (before[0] if before else "").lstrip("$.-") + core[0] + after["rest"]
+def _value_span(text: str, core: int, after: re.Match[str]) -> tuple[int, int, str, Kind] | None:
+    """The value that follows a telling word, which starts at ``core``, unless it is none or only refers to one."""
+    before = _BEFORE.search(text, max(0, core - 60), core)
+    name = (before[0] if before else "").lstrip("$.-") + text[core : after.start()] + after["rest"]
     if _NOT_SECRET.search(name.replace(".", "_")):
         return None
     if after["blank"] is not None:  # "name value" is a directive only at the start of a line, and prose elsewhere
-        begin = max(0, core.start() - _WIDEST_LINE)
-        begin = max(begin, *(text.rfind(mark, begin, core.start()) + 1 for mark in "\n;{"))
-        if not _LEADING.match(text, begin, core.start()) or not _END.match(text, after.end()):
+        begin = max(0, core - _WIDEST_LINE)
+        begin = max(begin, *(text.rfind(mark, begin, core) + 1 for mark in "\n;{"))
+        if not _LEADING.match(text, begin, core) or not _END.match(text, after.end()):
             return None
     start, end = after.span("value")
     if text[start] in "\"'":
