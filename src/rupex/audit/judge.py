@@ -97,6 +97,9 @@ def _judge_control(
     for group in places.of(control):
         count, more = group.count, group.count - 1
         judge_place = question.of(group)
+        if judge_place is _exempt and not keep_all and not failed_before:
+            exempt += count * len(group.places)
+            continue
         for key, source, arguments in group.places:
             if failed_before and key in failed_before:
                 kept.append(_folded(failed_before[key], rule, source))
@@ -136,6 +139,16 @@ class _Question:
         if control.takes_certificates:
             self.also = (places.host.known_certificates,)
         self._of_tls: dict[int, Judgement] = {}
+        judge, also, keywords = (
+            control.judge,
+            self.also,
+            self.keywords,
+        )  # called for each place: half a million of a large host
+
+        def judge_place(key: Key, source: Any, arguments: tuple[Any, ...]) -> Judgement:
+            return judge(*arguments, *also, **keywords) if also or keywords else judge(*arguments)
+
+        self._judge_place = judge_place
 
     def of(self, group: PlaceGroup) -> _JudgePlace:
         """How the places of a group are judged: by the evidence there is, or by the control."""
@@ -149,10 +162,7 @@ class _Question:
             return _unopened
         if is_blind:
             return _blind
-        return self._tls if control.takes_tls else self._place
-
-    def _place(self, key: Key, source: Any, arguments: tuple[Any, ...]) -> Judgement:
-        return self.control.judge(*arguments, *self.also, **self.keywords)
+        return self._tls if control.takes_tls else self._judge_place
 
     def _tls(self, key: Key, source: Any, arguments: tuple[Any, ...]) -> Judgement:
         """Endpoints that share their TLS settings share the judgement."""

@@ -64,10 +64,10 @@ class Block:
 
     def last(self, name: str) -> Directive | None:
         """The last directive called ``name`` written in this block itself."""
-        for child in reversed(self.by_name.get(name, ())):
-            if isinstance(child, Directive):
-                return child
-        return None
+        found = self.by_name.get(name)
+        if found is None:
+            return None
+        return next((child for child in reversed(found) if isinstance(child, Directive)), None)
 
     def blocks(self, *names: str) -> Iterator[Block]:
         """The blocks called one of ``names`` inside this one, in order."""

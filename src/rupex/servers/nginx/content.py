@@ -6,7 +6,7 @@ A snapshot of a host seldom has its content. Where it has none, nobody can say w
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Final, Literal
 
 from rupex.host import HostTree, TreeError
 from rupex.host.tree.paths import inside
@@ -14,6 +14,8 @@ from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.variables import Exchange
 
 Kind = Literal["file", "folder", "missing"]
+
+_NAMES: Final = frozenset(("root", "alias"))
 
 
 class Content:
@@ -26,6 +28,8 @@ class Content:
     def root_of(self, chain: tuple[Block, ...], exchange: Exchange) -> str:
         """The document root in force, without the slash at its end. Raises ``UndeterminedError``."""
         for block in reversed(chain):
+            if _NAMES.isdisjoint(block.by_name):
+                continue
             found = block.last("root") or block.last("alias")
             if found is not None and found.args:
                 word = found.args[0]
@@ -48,6 +52,8 @@ class Content:
     def path_of(self, uri: str, chain: tuple[Block, ...], exchange: Exchange) -> str:
         """The file for ``uri`` (ngx_http_map_uri_to_path). Raises ``UndeterminedError``."""
         for block in reversed(chain):
+            if _NAMES.isdisjoint(block.by_name):
+                continue
             alias = block.last("alias")
             if alias is not None and alias.args:
                 target = exchange.fill(alias.args[0])

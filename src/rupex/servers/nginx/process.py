@@ -330,7 +330,7 @@ def _named_methods(args: tuple[str, ...]) -> set[str]:
 def _error_page(chain: tuple[Block, ...], status: int) -> Directive | None:
     """The ``error_page`` in force for ``status``: of the innermost block that has any."""
     for block in reversed(chain):
-        pages = list(block.all("error_page"))
+        pages = list(block.all("error_page")) if "error_page" in block.by_name else ()
         if pages:
             return next((page for page in pages if str(status) in page.args[:-1]), None)
     return None
@@ -339,7 +339,7 @@ def _error_page(chain: tuple[Block, ...], status: int) -> Directive | None:
 def find(chain: tuple[Block, ...], name: str) -> Directive | None:
     """The directive ``name`` in force in the innermost block of ``chain``: its own, or the nearest above."""
     for block in reversed(chain):
-        found = block.last(name)
+        found = block.last(name) if name in block.by_name else None
         if found is not None:
             return found
     return None

@@ -46,7 +46,8 @@ class Directive(Struct, gc=False):
     """A directive: ``name`` and ``args`` unquoted; ``spans`` has start and end of each of these words as written.
 
     ``children`` is None for one that ends with ``;``. ``foreign`` is the text between the braces of a block in another
-    language. ``end`` lies behind its ``;`` or ``}``. ``place`` keeps its provenance once that was asked for.
+    language. ``end`` lies behind its ``;`` or ``}``. ``place`` keeps its provenance once that was asked for, ``written`` that
+    with its text.
     """
 
     name: str
@@ -57,6 +58,7 @@ class Directive(Struct, gc=False):
     children: list[Directive] | None = None
     foreign: str | None = None
     place: Provenance | None = None
+    written: Provenance | None = None
 
     @property
     def start(self) -> int:
@@ -87,6 +89,12 @@ class Directive(Struct, gc=False):
         if self.place is None:
             self.place = self.source.provenance(self.spans[0])
         return self.place
+
+    def as_overruled(self) -> Provenance:
+        """Its provenance with its text, for what overrules it: one of the http block is overruled by that of each site."""
+        if self.written is None:
+            self.written = self.provenance(note=str(self))
+        return self.written
 
     def __str__(self) -> str:
         """The directive as one line, as written, without what a block holds, and without values that may be secret."""

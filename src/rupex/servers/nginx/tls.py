@@ -75,7 +75,7 @@ def inherited(chain: Sequence[Block], name: str) -> tuple[Directive | None, Prov
         return None, None
     provenance = found.provenance("explicit" if is_own else "inherited")
     if lost:
-        overruled = tuple(directive.provenance(note=str(directive)) for directive in lost)
+        overruled = tuple(directive.as_overruled() for directive in lost)
         provenance = Provenance(provenance.how, provenance.file, provenance.line, provenance.column, None, overruled)
     return found, provenance
 
