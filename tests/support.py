@@ -26,7 +26,7 @@ from rupex.documents.run import CheckDocument, HostDocument
 from rupex.host import open_tree
 from rupex.parallel import run_loop
 from rupex.reports.read import decode_run
-from rupex.wire.connection.line import ProbeLimits
+from rupex.wire.connection.connection import ProbeLimits
 from rupex.wire.connection.targets import parse_target
 from rupex.wire.observe.observe import Connect
 
@@ -105,6 +105,9 @@ def written_out_document(text: str | bytes) -> Any:
 def seen_from_outside(name: str, port: int) -> Any:
     """What a probe in this process sees of ``name`` at a port of loopback, as a document has it; pages are not asked for."""
     looking = observe_all(
-        [parse_target(f"{name}:{port}")], manners=ProbeLimits(), connect=Connect("127.0.0.1", port), skip_paths=True
+        [parse_target(f"{name}:{port}")],
+        probe_limits=ProbeLimits(),
+        connect=Connect("127.0.0.1", port),
+        skip_paths=True,
     )
     return json.loads(encode_json(run_loop(looking)[0].endpoints[0]))

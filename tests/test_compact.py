@@ -14,7 +14,7 @@ from msgspec import structs
 from rupex.audit.assess import assess, assess_tree
 from rupex.audit.collect import gather, load_host
 from rupex.audit.halves import Assessment, judge_in_halves
-from rupex.audit.traces import traced
+from rupex.audit.traces import with_file_digests
 from rupex.baseline import load_baseline
 from rupex.cli.runs import run_of
 from rupex.documents.compact import Packer, Reference, encode_run
@@ -64,7 +64,7 @@ class CompactTest(TreeTest):
 
     def whole(self) -> HostDocument:
         tree = open_tree(self.root).tree
-        return traced(assess(gather(tree, "", name="host").host, load_baseline("public-web"), NOW), tree)
+        return with_file_digests(assess(gather(tree, "", name="host").host, load_baseline("public-web"), NOW), tree)
 
     def test_what_is_read_is_what_was_written(self) -> None:
         run = self.run_with(self.whole(), structs.replace(self.whole(), name="other"))
@@ -104,7 +104,7 @@ class CompactTest(TreeTest):
         halves = judge_in_halves(load_host(tree, "", name="host"), task)
         assert halves is not None
         one = assess_tree(tree, "", load_baseline("public-web"), NOW, name="host", written="packed")
-        for host in (traced(halves, tree), one):
+        for host in (with_file_digests(halves, tree), one):
             self.assertTrue(host.sites)
             self.assertTrue(host.packed)
             got = decode_run(encode_run(self.run_with(host)), "run").hosts[0]

@@ -20,7 +20,7 @@ from rupex.fleet import Entry, parse_inventory, run_fleet
 from rupex.fleet import run as fleet_run
 from rupex.fleet.run import Work
 from rupex.model import RupexError
-from rupex.wire.connection.line import ProbeLimits
+from rupex.wire.connection.connection import ProbeLimits
 from tests import peers
 from tests.support import NOW, TreeTest, rupex, valid_document
 

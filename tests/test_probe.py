@@ -14,7 +14,7 @@ from rupex.audit.assess import assess, gather
 from rupex.baseline import load_baseline
 from rupex.host import open_tree
 from rupex.model import Endpoint, Host
-from rupex.wire.connection.line import ProbeLimits
+from rupex.wire.connection.connection import ProbeLimits
 from rupex.wire.connection.targets import Target, merge_targets, parse_target
 from rupex.wire.observe.observe import Connect, ProbeSession, observe
 from tests import peers

@@ -22,11 +22,11 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 from rupex.demo.listeners import listening
 from rupex.demo.mint import Authority, new_key
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.hello import decode_client_hello
 from rupex.wire.codec.octets import number, vector
 from rupex.wire.codec.records import Message, encode_records
-from rupex.wire.connection.line import MOST_CONNECTIONS
+from rupex.wire.connection.connection import MOST_CONNECTIONS
 from tests import peers
 from tests.oracle import free_port
 from tests.support import NOW, rupex, valid_document
@@ -69,15 +69,15 @@ def resets(peer: socket.socket) -> None:
 
 def server_hello(suite: int, version: int = 0x0303, compression: int = 0) -> bytes:
     body = number(version, 2) + bytes(32) + b"\x00" + number(suite, 2) + number(compression, 1)
-    return Message(n.SERVER_HELLO, body).whole
+    return Message(codepoints.SERVER_HELLO, body).whole
 
 
 def handshake(*messages: bytes) -> bytes:
-    return encode_records(n.HANDSHAKE, 0x0303, b"".join(messages))
+    return encode_records(codepoints.HANDSHAKE, 0x0303, b"".join(messages))
 
 
-DONE = Message(n.SERVER_HELLO_DONE, b"").whole
-HUGE = Message(n.CERTIFICATE, b"").whole[:1] + b"\xff\xff\xff"
+DONE = Message(codepoints.SERVER_HELLO_DONE, b"").whole
+HUGE = Message(codepoints.CERTIFICATE, b"").whole[:1] + b"\xff\xff\xff"
 
 
 def http(head: str, body: str = "") -> Answer:
@@ -130,9 +130,9 @@ def takes_all(connections: list[int], certificate: bytes, more: bytes, peer: soc
     hello = decode_client_hello(data[9:])
     suite = next((code for code in hello.suites if code >> 8 not in (0x13, 0x56) and code != 0xFF), None)
     if suite is None:
-        peer.sendall(encode_records(n.ALERT, 0x0303, b"\x02\x28"))
+        peer.sendall(encode_records(codepoints.ALERT, 0x0303, b"\x02\x28"))
         return
-    sent = Message(n.CERTIFICATE, vector(vector(certificate, 3), 3)).whole
+    sent = Message(codepoints.CERTIFICATE, vector(vector(certificate, 3), 3)).whole
     peer.sendall(handshake(server_hello(suite, hello.version), sent, more, DONE))
     peer.recv(1 << 14)
 
@@ -160,7 +160,7 @@ class BadPeerTest(unittest.TestCase):
             self.assertEqual((told[control]["pass"], told[control]["unknown"]), (0, 1), control)
 
     def test_what_breaks_the_protocol_is_a_problem_and_never_a_pass(self) -> None:
-        certificate = Message(n.CERTIFICATE, vector(vector(b"no certificate", 3), 3)).whole
+        certificate = Message(codepoints.CERTIFICATE, vector(vector(b"no certificate", 3), 3)).whole
         for case, answer in (
             ("says nothing", silent),
             ("closes at once", lambda peer: None),
@@ -191,7 +191,7 @@ class BadPeerTest(unittest.TestCase):
             self.assertEqual((checks["cert.dates"], checks["tls.protocol.newest"]), ("unknown", "fail"))
 
     def test_a_server_of_another_age_fails_where_no_real_one_is_left_to_show_it(self) -> None:
-        with listening(says(handshake(server_hello(0x002F, 0x0301, n.DEFLATE), DONE))) as port:
+        with listening(says(handshake(server_hello(0x002F, 0x0301, codepoints.DEFLATE), DONE))) as port:
             _, host, _ = probe(port)
         found = {check["control"]: check["verdict"] for check in host["checks"]}
         for control in ("tls.compression", "tls.renegotiation", "tls.protocol.newest"):
@@ -200,8 +200,10 @@ class BadPeerTest(unittest.TestCase):
     def test_a_peer_that_takes_everything_is_asked_within_bounds(self) -> None:
         certificate = new_certificate()
         authorities = b"".join(vector(b"\x30\x82\x01\xf0" + bytes(496), 2) for _ in range(120))
-        request = Message(n.CERTIFICATE_REQUEST, b"\x01\x01" + vector(b"\x04\x01", 2) + vector(authorities, 2)).whole
-        exchange = Message(n.SERVER_KEY_EXCHANGE, b"\x03\xff\xff\x00").whole
+        request = Message(
+            codepoints.CERTIFICATE_REQUEST, b"\x01\x01" + vector(b"\x04\x01", 2) + vector(authorities, 2)
+        ).whole
+        exchange = Message(codepoints.SERVER_KEY_EXCHANGE, b"\x03\xff\xff\x00").whole
         dates = certificate.replace(NOW.strftime("%y%m%d%H%M%SZ").encode(), b"991332000000Z")
         for case, der, more, unknown in (
             ("cut", certificate[:200], b"", ("cert.dates", "tls.signature.digest")),

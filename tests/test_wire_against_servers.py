@@ -13,8 +13,8 @@ from typing import Any
 from rupex.demo.listeners import listening
 from rupex.model import Endpoint
 from rupex.tls.suites import all_suites
-from rupex.wire.codec import numbers as n
-from rupex.wire.connection.line import LineError, Listener, ProbeLimits
+from rupex.wire.codec import codepoints
+from rupex.wire.connection.connection import Listener, ListenerError, ProbeLimits
 from rupex.wire.connection.web import NoPage, Page
 from rupex.wire.observe.describe import endpoint_of
 from rupex.wire.observe.visit import Pages, Visit, visit
@@ -32,9 +32,9 @@ def suites(words: str) -> list[str]:
     return [_NAMES[word] for word in words.split(":")]
 
 
-def look(port: int, name: str = NAME, *, skip_paths: bool = True, **manners: Any) -> Visit:
+def look(port: int, name: str = NAME, *, skip_paths: bool = True, **probe_limits: Any) -> Visit:
     async def go() -> Visit:
-        listener = Listener("127.0.0.1", port, ProbeLimits(**manners), asyncio.Semaphore(64))
+        listener = Listener("127.0.0.1", port, ProbeLimits(**probe_limits), asyncio.Semaphore(64))
         return await visit(listener, name, port, skip_paths=skip_paths)
 
     return asyncio.run(go())
@@ -45,10 +45,10 @@ def slow_to_accept(port: int, peer: socket.socket) -> None:
     with socket.create_connection(("127.0.0.1", port)) as server:
         server.sendall(peer.recv(1 << 14))
         while data := server.recv(1 << 14):
-            if data[0] == n.HANDSHAKE:
+            if data[0] == codepoints.HANDSHAKE:
                 time.sleep(0.2)
             peer.sendall(data)
-            if data[0] == n.HANDSHAKE:
+            if data[0] == codepoints.HANDSHAKE:
                 return
 
 
@@ -234,16 +234,16 @@ class SweepTest(unittest.TestCase):
 
     def promised(self, found: Visit) -> int:
         """Forty, one for each version and suite, and one for each page where the server closes the connection after it."""
-        assert found.swept is not None
+        assert found.sweep is not None
         every = [getattr(found.pages, field, None) for field in Pages.__struct_fields__]
         pages = [page for page in every if isinstance(page, Page | NoPage)]
         closes = any(isinstance(page, Page) and page.closes for page in pages)
-        return 40 + found.swept.pairs + closes * len(pages)
+        return 40 + found.sweep.pairs + closes * len(pages)
 
     def test_no_more_connections_are_made_than_promised(self) -> None:
         async def go(port: int) -> int:
             listener = Listener("127.0.0.1", port, ProbeLimits(), asyncio.Semaphore(64))
-            with self.assertRaisesRegex(LineError, "so that connections stay few"):
+            with self.assertRaisesRegex(ListenerError, "so that connections stay few"):
                 while True:
                     async with listener.open():
                         pass
@@ -264,8 +264,8 @@ class SweepTest(unittest.TestCase):
         tls, wire = endpoint.tls, endpoint.wire
         assert tls is not None
         assert wire is not None
-        assert found.swept is not None
-        self.assertEqual(found.swept.doubts, {})
+        assert found.sweep is not None
+        self.assertEqual(found.sweep.doubts, {})
         self.assertEqual(" ".join(tls.protocols.value or ()), told["protocols"])
         is_ordered = told.get("order") == "server"
         for key, wanted in told.items():

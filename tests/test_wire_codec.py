@@ -9,7 +9,7 @@ from collections.abc import Callable
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.answers import (
     decode_certificate_status,
     decode_certificates,
@@ -31,8 +31,8 @@ from rupex.wire.codec.hello import (
     ssl2_hello,
 )
 from rupex.wire.codec.octets import WireError
+from rupex.wire.codec.record_protection import READABLE_SUITES, Direction
 from rupex.wire.codec.records import Flight, Message, decode_records, encode_records
-from rupex.wire.codec.seal import READABLE_SUITES, Direction
 
 U16 = st.integers(0, 0xFFFF)
 HELLOS = st.builds(
@@ -77,15 +77,15 @@ class RoundTripTest(unittest.TestCase):
     def test_what_is_protected_opens_again_in_order(self, suite: int, secret: bytes, contents: list[bytes]) -> None:
         sender, receiver = Direction(secret, suite), Direction(secret, suite)
         for content in contents:
-            records, left = decode_records(sender.close(n.HANDSHAKE, content))
+            records, left = decode_records(sender.seal(codepoints.HANDSHAKE, content))
             self.assertEqual((len(records), left), (1, b""))
-            self.assertEqual(receiver.open(records[0]), (n.HANDSHAKE, content))
+            self.assertEqual(receiver.open(records[0]), (codepoints.HANDSHAKE, content))
 
     @given(
         st.binary(min_size=48, max_size=48), st.binary(min_size=1, max_size=60), st.integers(0, 75), st.integers(1, 255)
     )
     def test_a_changed_record_does_not_open(self, secret: bytes, content: bytes, at: int, flip: int) -> None:
-        sealed = bytearray(Direction(secret, 0x1301).close(n.HANDSHAKE, content))
+        sealed = bytearray(Direction(secret, 0x1301).seal(codepoints.HANDSHAKE, content))
         sealed[5 + at % (len(sealed) - 5)] ^= flip
         with self.assertRaises(WireError):
             Direction(secret, 0x1301).open(decode_records(bytes(sealed))[0][0])
@@ -95,13 +95,13 @@ class RoundTripTest(unittest.TestCase):
         hello = decode_client_hello(client_hello(offer, bytes(32)).body)
         extensions = dict(hello.extensions)
         self.assertEqual((hello.version, hello.suites), (0x0303, (0xC02F, 0x009C)))
-        self.assertIn(b"www.ternholm.test", extensions[n.SERVER_NAME])
-        self.assertEqual(extensions[n.SUPPORTED_GROUPS], b"\x00\x02\x00\x1d")
-        self.assertNotIn(n.SUPPORTED_VERSIONS, extensions)
+        self.assertIn(b"www.ternholm.test", extensions[codepoints.SERVER_NAME])
+        self.assertEqual(extensions[codepoints.SUPPORTED_GROUPS], b"\x00\x02\x00\x1d")
+        self.assertNotIn(codepoints.SUPPORTED_VERSIONS, extensions)
         newest = decode_client_hello(
             client_hello(Offer(version="TLSv1.3", suites=(0x1301,), name=None), bytes(32)).body
         )
-        self.assertEqual(dict(newest.extensions)[n.SUPPORTED_VERSIONS], b"\x02\x03\x04")
+        self.assertEqual(dict(newest.extensions)[codepoints.SUPPORTED_VERSIONS], b"\x02\x03\x04")
         self.assertEqual(newest.version, 0x0303)
 
 
@@ -127,7 +127,7 @@ class AnyBytesTest(unittest.TestCase):
         self, sent: list[Message], cuts: list[int], rest: bytes
     ) -> None:
         stream = b"".join(message.whole for message in sent)
-        records = encode_records(n.HANDSHAKE, 0x0303, stream) if stream else b""
+        records = encode_records(codepoints.HANDSHAKE, 0x0303, stream) if stream else b""
         self.assertEqual(self._fed(records + (b"\x16" + rest if records else b""), cuts)[0], sent)
 
     @staticmethod
@@ -146,7 +146,7 @@ class AnyBytesTest(unittest.TestCase):
         for case, data in (
             ("longer than any version allows", b"\x16\x03\x03\xff\xff"),
             ("of no version", b"\x16\x05\x00\x00\x01\x00"),
-            ("a message of sixteen megabytes", encode_records(n.HANDSHAKE, 0x0303, b"\x0b\xff\xff\xff")),
+            ("a message of sixteen megabytes", encode_records(codepoints.HANDSHAKE, 0x0303, b"\x0b\xff\xff\xff")),
         ):
             with self.subTest(case), self.assertRaises(WireError):
                 Flight().feed(data)

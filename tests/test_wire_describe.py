@@ -14,10 +14,10 @@ from rupex.wire.connection.web import NoPage, Page
 from rupex.wire.observe.describe import endpoint_of
 from rupex.wire.observe.visit import Pages, Visit, known_paths
 from rupex.wire.sweep.handshake import Tls13Handshake
-from rupex.wire.sweep.swept import Swept
+from rupex.wire.sweep.result import SweepResult
 from tests.support import NOW
 
-NEWEST = Swept(suites={"TLSv1.3": (0x1301,)}, groups=[29], order="server")
+NEWEST = SweepResult(suites={"TLSv1.3": (0x1301,)}, groups=[29], order="server")
 
 
 def page(status: int = 200, body: str = "", **headers: str) -> Page:
@@ -26,9 +26,11 @@ def page(status: int = 200, body: str = "", **headers: str) -> Page:
 
 
 def visited(
-    swept: Swept | None = NEWEST, pages: Pages | None = None, talks: list[Tls13Handshake] | None = None
+    sweep: SweepResult | None = NEWEST,
+    pages: Pages | None = None,
+    handshakes: list[Tls13Handshake] | None = None,
 ) -> Visit:
-    return Visit("www.ternholm.test", "192.0.2.1", 443, pages=pages, swept=swept, talks=talks or [])
+    return Visit("www.ternholm.test", "192.0.2.1", 443, pages=pages, sweep=sweep, handshakes=handshakes or [])
 
 
 class UnseenTest(unittest.TestCase):
@@ -43,7 +45,7 @@ class UnseenTest(unittest.TestCase):
             setting = getattr(tls, name)
             self.assertFalse(setting.is_known, name)
         self.assertIsNone(tls.early_data)
-        seen = self.tls(visited(talks=[Tls13Handshake(is_finished=True)]))
+        seen = self.tls(visited(handshakes=[Tls13Handshake(is_finished=True)]))
         self.assertEqual((seen.tickets.value, seen.alpn.value), (False, ()))
         self.assertEqual(seen.client_certificate and seen.client_certificate.value, "none")
 
@@ -54,9 +56,9 @@ class UnseenTest(unittest.TestCase):
             ({"TLSv1.3": "no answer"}, ("TLSv1.3",), None),
         ):
             with self.subTest(doubts=doubts):
-                tls = self.tls(visited(Swept(suites={"TLSv1.3": (0x1301,)}, doubts=doubts)))  # type: ignore[arg-type]
+                tls = self.tls(visited(SweepResult(suites={"TLSv1.3": (0x1301,)}, doubts=doubts)))  # type: ignore[arg-type]
                 self.assertEqual((tls.protocols.value, tls.suites.value), (protocols, suites))
-        old = self.tls(visited(Swept(suites={"SSLv3": (0x0005,)}, doubts={"TLSv1": "no answer"})))
+        old = self.tls(visited(SweepResult(suites={"SSLv3": (0x0005,)}, doubts={"TLSv1": "no answer"})))
         self.assertEqual(
             (old.protocols.value, old.protocols.seen), (None, ("SSLv3",))
         )  # that it is offered is certain, whatever else is
@@ -82,14 +84,14 @@ class UnseenTest(unittest.TestCase):
         leaf = authority.issue(["www.ternholm.test"], new_key(), NOW, NOW + timedelta(days=90))
         chain = (leaf.public_bytes(Encoding.DER),)
         for staple, wanted in ((authority.staple(leaf, NOW), True), (b"junk", False), (None, False)):
-            talk = Tls13Handshake(certificates=SentCertificates(chain, staple), is_finished=True)
-            self.assertEqual(self.tls(visited(talks=[talk])).stapling.value, wanted)
+            handshake = Tls13Handshake(certificates=SentCertificates(chain, staple), is_finished=True)
+            self.assertEqual(self.tls(visited(handshakes=[handshake])).stapling.value, wanted)
 
     def test_the_worst_of_several_primes_counts(self) -> None:
         odd = (1 << 2047) + 1  # as long as a known one, and none
         known = int.from_bytes(bytes.fromhex("ff" * 8), "big") << 1984  # longer by one bit
         for primes, bits, safe in (([odd], 2048, False), ([known, odd], 2048, False), ([odd, 23], 5, True)):
-            dh = self.tls(visited(Swept(suites={"TLSv1.2": (0x009E,)}, dh_primes=primes))).dh
+            dh = self.tls(visited(SweepResult(suites={"TLSv1.2": (0x009E,)}, dh_primes=primes))).dh
             assert dh is not None
             assert dh.value is not None
             self.assertEqual((dh.value.bits, bool(dh.value.safe)), (bits, safe))

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rupex.wire.sweep.order import Ordered, find_order
-from rupex.wire.sweep.swept import is_good, suites_for
+from rupex.wire.sweep.result import is_good, suites_for
 
 SUITES = [suite.code for suite in suites_for("TLSv1.2")][:60]
 

@@ -13,7 +13,7 @@ from rupex.audit.document import certificates_of, host_document
 from rupex.audit.findings import Findings, findings_before, findings_of
 from rupex.audit.halves import Assessment, Written, judge_in_halves, judge_whole
 from rupex.audit.judge import JudgedControl, judge
-from rupex.audit.traces import traced
+from rupex.audit.traces import with_file_digests
 from rupex.baseline import Baseline, Waivers
 from rupex.documents.redaction import redacted_endpoint
 from rupex.documents.run import HostDocument
@@ -53,14 +53,14 @@ def assess_tree(
     def opened() -> LoadedHost:
         return load_host(tree, start, name=name, family=family, assumed=assumed)
 
-    scene = opened()
+    loaded = opened()
     task = Assessment(baseline, now, keep_all=keep_all, waivers=waivers, written=written)
-    document = judge_in_halves(scene, task) if task.may_be_halved(scene) else judge_whole(scene, task)
+    document = judge_in_halves(loaded, task) if task.may_be_halved(loaded) else judge_whole(loaded, task)
     if document is None:
         document = judge_whole(opened(), task)
     if written == "brief":
         return written_out(document, SITES_LISTED)
-    return traced(document if written == "packed" else written_out(document), tree)
+    return with_file_digests(document if written == "packed" else written_out(document), tree)
 
 
 def revised(document: HostDocument, baseline: Baseline, more: Iterable[JudgedControl], now: datetime) -> HostDocument:
@@ -95,4 +95,4 @@ def parse_time(text: str) -> datetime:
     return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
 
 
-__all__ = ["Evidence", "assess", "assess_tree", "gather", "host_name", "parse_time", "revised", "traced"]
+__all__ = ["Evidence", "assess", "assess_tree", "gather", "host_name", "parse_time", "revised", "with_file_digests"]

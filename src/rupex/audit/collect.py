@@ -41,7 +41,7 @@ class LoadedHost(Struct, frozen=True, dict=True):
     they name, with the ids of the endpoints that use it; ``budget``: what is left of the work that the host may make."""
 
     name: str
-    around: HostContext
+    host_context: HostContext
     configurations: tuple[Configured, ...]
     uses: Mapping[CertificateUse, Sequence[str]]
     problems: tuple[Problem, ...]
@@ -92,8 +92,8 @@ def gather(
 ) -> Evidence:
     """Read every configuration in ``tree`` below ``start``, and the files it names. What cannot be read becomes a
     problem of the host. Raises :class:`~rupex.model.RupexError` for an unknown ``family`` or a bad assumption."""
-    scene = load_host(tree, start, name=name, family=family, assumed=assumed)
-    return Evidence(host_of(scene), scene.configurations)
+    loaded = load_host(tree, start, name=name, family=family, assumed=assumed)
+    return Evidence(host_of(loaded), loaded.configurations)
 
 
 def load_host(
@@ -122,29 +122,31 @@ def _load_host(
     uses_templates: bool,
 ) -> LoadedHost:
     problems: list[Problem] = list(tree.problems)
-    around = HostContext(tree, CredentialStore(tree), find_library(tree, assumed, problems), assumed, uses_templates)
+    host_context = HostContext(
+        tree, CredentialStore(tree), find_library(tree, assumed, problems), assumed, uses_templates
+    )
     configurations = []
     for found, main_path in _find(tree, start, family, problems):
         budget.at = main_path
         with suppress(ExhaustedError):
-            configurations.append(family_called(found).resolve(main_path, around))
+            configurations.append(family_called(found).resolve(main_path, host_context))
     uses: dict[CertificateUse, list[str]] = {}
     for configuration in configurations:
         problems += configuration.problems
         for use, endpoints in configuration.certificate_uses().items():
             uses.setdefault(use, []).extend(endpoints)
-    return LoadedHost(name, around, tuple(configurations), uses, tuple(problems), budget)
+    return LoadedHost(name, host_context, tuple(configurations), uses, tuple(problems), budget)
 
 
-def host_of(scene: LoadedHost, share: Share = WHOLE, *, complete: bool = True) -> Host:
+def host_of(loaded: LoadedHost, share: Share = WHOLE, *, complete: bool = True) -> Host:
     """The host, or a ``share`` of it: of the endpoints, the certificates and the files. Problems of the configuration
     are the first share's. ``complete``: every endpoint is written out; else those of a template are in groups."""
-    with scene.budget:
-        return _host_of(scene, share, complete=complete)
+    with loaded.budget:
+        return _host_of(loaded, share, complete=complete)
 
 
-def _host_of(scene: LoadedHost, share: Share, *, complete: bool) -> Host:
-    tree, configurations = scene.around.tree, scene.configurations
+def _host_of(loaded: LoadedHost, share: Share, *, complete: bool) -> Host:
+    tree, configurations = loaded.host_context.tree, loaded.configurations
     alone: list[Endpoint] = []
     groups: list[Group] = []
     for configuration in configurations:
@@ -152,25 +154,25 @@ def _host_of(scene: LoadedHost, share: Share, *, complete: bool) -> Host:
         found = configuration.endpoints(share, complete=complete)
         alone += found.alone
         groups += [group.moved(behind) for group in found.groups]
-    alone = [_linked(endpoint, scene) for endpoint in alone]
-    groups = [structs.replace(group, model=_linked(group.model, scene)) for group in groups]
-    certificates, keys = _credentials(scene.around.credentials, scene.uses, share)
+    alone = [_linked(endpoint, loaded) for endpoint in alone]
+    groups = [structs.replace(group, model=_linked(group.model, loaded)) for group in groups]
+    certificates, keys = _credentials(loaded.host_context.credentials, loaded.uses, share)
     renewals = find_renewals(tree)
     samples = tuple(sample for configuration in configurations for sample in configuration.samples(alone))
-    problems = [*(scene.problems if share.is_first else ()), *_missing_credentials(certificates, keys, tree)]
-    if scene.budget.is_exhausted:
-        problems.insert(0, _exhausted(scene.budget))
+    problems = [*(loaded.problems if share.is_first else ()), *_missing_credentials(certificates, keys, tree)]
+    if loaded.budget.is_exhausted:
+        problems.insert(0, _exhausted(loaded.budget))
     return Host(
-        name=scene.name,
+        name=loaded.name,
         sources=tuple(source for configuration in configurations for source in configuration.sources),
         endpoints=tuple(alone),
         services=tuple(service for configuration in configurations for service in configuration.services),
-        files=tuple(judged_files(scene.around.credentials, configurations, keys, share)),
+        files=tuple(judged_files(loaded.host_context.credentials, configurations, keys, share)),
         certificates=certificates,
         keys=keys,
         samples=samples,
         problems=tuple(problems[: bounds.PROBLEMS]),
-        chains=scene.around.credentials.chains(),
+        chains=loaded.host_context.credentials.chains(),
         renewals=renewals,
         firewall=find_firewall(tree) if share.is_first else None,
         listening=find_listening(tree) if share.is_first else None,
@@ -179,15 +181,15 @@ def _host_of(scene: LoadedHost, share: Share, *, complete: bool) -> Host:
     )
 
 
-def _linked(endpoint: Endpoint, scene: LoadedHost) -> Endpoint:
+def _linked(endpoint: Endpoint, loaded: LoadedHost) -> Endpoint:
     """``endpoint``, with what other configurations of the host say of it: a listener of the machine itself is open to others
     where one of them passes connections on to it; and what that one passes on is opened there."""
     if endpoint.transport == "passthrough":
         backends = endpoint.backends if isinstance(endpoint.backends, tuple) else ()
-        return structs.replace(endpoint, opened_here=bool(backends) and all(map(scene.is_own, backends)))
+        return structs.replace(endpoint, opened_here=bool(backends) and all(map(loaded.is_own, backends)))
     if endpoint.is_local and any(
-        backend.port == endpoint.port and scene.is_own(backend)
-        for backend in scene.passed_on
+        backend.port == endpoint.port and loaded.is_own(backend)
+        for backend in loaded.passed_on
         if endpoint.port is not None
     ):
         return structs.replace(endpoint, local=False)

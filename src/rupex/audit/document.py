@@ -103,7 +103,7 @@ def _check(
         cwe=control.cwe,
         counts=Counts(counts["pass"], counts["fail"], counts["unknown"], counts["exempt"], counts["waived"]),
         places=by_finding(findings.places),
-        holds=tally.ceiling,
+        ceiling=tally.ceiling,
         block=_block(control, findings, families, endpoints),
         effort=None if control.change is None else control.change.effort,
         parameters=rule.plain_parameters(),

@@ -92,7 +92,7 @@ def findings_before(check: CheckDocument) -> Findings:
     return Findings(
         found,
         list(check.places),
-        check.holds,
+        check.ceiling,
         min(waived, default=None),
         next((place.message for place in check.places if place.verdict == "unknown"), ""),
         sum(place.count for place in check.places if place.folded and place.verdict == "fail"),

@@ -70,9 +70,9 @@ class Assessment:
         waivers and lists of what passed speak of each place."""
         return self.keep_all or self.waivers is not None or self._has_foreign
 
-    def may_be_halved(self, scene: LoadedHost) -> bool:
+    def may_be_halved(self, loaded: LoadedHost) -> bool:
         """Whether a second core may and should be used: controls of a third party may look at more than a half brings back."""
-        files = sum(len(one.files) for one in scene.configurations)
+        files = sum(len(one.files) for one in loaded.configurations)
         return has_two_cores() and files >= WORTH_SHARING and not self._has_foreign
 
     def findings(self, host: Host, *, whole_host: bool | None) -> dict[str, Findings]:
@@ -110,9 +110,9 @@ class Half(Struct):
         return len(self.endpoints) + len(self.sites)
 
 
-def judge_whole(scene: LoadedHost, task: Assessment) -> HostDocument:
+def judge_whole(loaded: LoadedHost, task: Assessment) -> HostDocument:
     """The document of a host, judged in one piece."""
-    host = host_of(scene, complete=task.is_complete)
+    host = host_of(loaded, complete=task.is_complete)
     document = host_document(host, task.baseline, task.findings(host, whole_host=None))
     packed = task.written == "packed"
     return structs.replace(
@@ -125,11 +125,11 @@ def judge_whole(scene: LoadedHost, task: Assessment) -> HostDocument:
     )
 
 
-def judge_in_halves(scene: LoadedHost, task: Assessment) -> HostDocument | None:
+def judge_in_halves(loaded: LoadedHost, task: Assessment) -> HostDocument | None:
     """The document of a host, judged in two halves; None where these took more work than a host may make: in one piece it might
     have stopped elsewhere."""
-    left = scene.budget.left
-    (host, first), received = both(lambda: _half(scene, task, 0), lambda: _sent(_half(scene, task, 1)[1]))
+    left = loaded.budget.left
+    (host, first), received = both(lambda: _half(loaded, task, 0), lambda: _sent(_half(loaded, task, 1)[1]))
     second, packed = msgspec.msgpack.decode(received, type=tuple[Half, PackedFindings])
     del received
     second.findings = unpack_findings(packed)
@@ -163,10 +163,10 @@ def judge_in_halves(scene: LoadedHost, task: Assessment) -> HostDocument | None:
 _SHARES: Final = (Share(0.0, PARENT_SHARE), Share(PARENT_SHARE, 1.0))
 
 
-def _half(scene: LoadedHost, task: Assessment, number: int) -> tuple[Host, Half]:
+def _half(loaded: LoadedHost, task: Assessment, number: int) -> tuple[Host, Half]:
     """One of two halves of a host, and what it comes to."""
-    before = scene.budget.spent
-    host = host_of(scene, _SHARES[number], complete=task.is_complete)
+    before = loaded.budget.spent
+    host = host_of(loaded, _SHARES[number], complete=task.is_complete)
     findings = task.findings(host, whole_host=False)
     is_brief = task.written == "brief"
     packed = (pack_endpoints(map(redacted_endpoint, host.endpoints), number, 2),) if task.written == "packed" else ()
@@ -180,7 +180,7 @@ def _half(scene: LoadedHost, task: Assessment, number: int) -> tuple[Host, Half]
         host.problems,
         host.lifetimes,
         () if is_brief else certificates_of(host),
-        scene.budget.spent - before,
+        loaded.budget.spent - before,
     )
     # what is not in the half is needed no more
     return structs.replace(host, endpoints=(), groups=()), half

@@ -28,7 +28,7 @@ def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:
         for wire in wires
     ]
     return structs.replace(
-        together((host, *only_sent)),
+        merge_observations((host, *only_sent)),
         partial=host.partial,
         lifetimes=host.lifetimes,
         predicted={e.id: found for e in endpoints if (found := _predicted(e, evidence)) is not None},
@@ -37,7 +37,7 @@ def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:
     )
 
 
-def together(seen: Sequence[Host]) -> Host:
+def merge_observations(seen: Sequence[Host]) -> Host:
     """Several looks at one host as one; what cannot be added up is that of the first."""
     first, *others = seen
     return structs.replace(

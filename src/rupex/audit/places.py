@@ -31,7 +31,7 @@ class PlaceGroup(Struct, frozen=True):
     refuses: bool = False
     is_wire_only: bool = False
     is_config_only: bool = False
-    is_control: bool = False
+    is_management: bool = False
     is_http: bool = True
     count: int = 1
     in_words: bool = False
@@ -49,7 +49,7 @@ class PlaceGroup(Struct, frozen=True):
             return True
         if not self.is_http and control.is_about_http:
             return True
-        if self.is_control is not control.control_ports and self.transport is not None:
+        if self.is_management is not control.management_port and self.transport is not None:
             return True
         if control.both_sides and self.is_config_only:
             return True
@@ -149,7 +149,7 @@ def _grouped(kind: Kind, endpoints: Iterable[Endpoint]) -> list[PlaceGroup]:
             endpoint.refuses is not None,
             endpoint.sources == ("wire",),
             endpoint.sources == ("config",),
-            endpoint.control is not None,
+            endpoint.management is not None,
             endpoint.answers_http,
         )
         group = groups.get(where)

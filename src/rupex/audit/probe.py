@@ -13,7 +13,7 @@ from rupex.audit.assess import assess
 from rupex.baseline import Baseline, Waivers
 from rupex.documents.run import HostDocument
 from rupex.model import Host
-from rupex.wire.connection.line import ProbeLimits
+from rupex.wire.connection.connection import ProbeLimits
 from rupex.wire.connection.targets import Target
 from rupex.wire.observe.observe import Connect, ProbeSession, observe
 
@@ -22,11 +22,11 @@ _AT_ONCE: Final = 24
 
 
 async def observe_all(
-    targets: Sequence[Target], *, manners: ProbeLimits, connect: Connect | None = None, skip_paths: bool = False
+    targets: Sequence[Target], *, probe_limits: ProbeLimits, connect: Connect | None = None, skip_paths: bool = False
 ) -> list[Host]:
     """What is seen of each target, at the same time."""
-    around = ProbeSession(list(targets), manners, connect, skip_paths=skip_paths)
-    return list(await asyncio.gather(*(observe(target, around) for target in targets)))
+    session = ProbeSession(list(targets), probe_limits, connect, skip_paths=skip_paths)
+    return list(await asyncio.gather(*(observe(target, session) for target in targets)))
 
 
 async def probe(
@@ -34,7 +34,7 @@ async def probe(
     baseline: Baseline,
     now: datetime,
     *,
-    manners: ProbeLimits,
+    probe_limits: ProbeLimits,
     connect: Connect | None = None,
     skip_paths: bool = False,
     keep_all: bool = False,
@@ -46,12 +46,12 @@ async def probe(
 
     ``endpoints``: whether the documents have them; ``known``: adds to a host what earlier runs tell of it.
     """
-    around = ProbeSession(list(targets), manners, connect, skip_paths=skip_paths)
+    session = ProbeSession(list(targets), probe_limits, connect, skip_paths=skip_paths)
     waiting = iter(enumerate(targets))
     running: dict[asyncio.Task[HostDocument], int] = {}
 
     async def one(target: Target) -> HostDocument:
-        document = assess(known(await observe(target, around)), baseline, now, keep_all=keep_all, waivers=waivers)
+        document = assess(known(await observe(target, session)), baseline, now, keep_all=keep_all, waivers=waivers)
         return document if endpoints else structs.replace(document, endpoints=())
 
     try:

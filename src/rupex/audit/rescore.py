@@ -64,8 +64,8 @@ def _changes(check: CheckDocument, rule: Rule) -> Iterable[Change]:
     name = check.control
     if check.weight != rule.weight:
         yield Change(name, f"weight {check.weight:g} becomes {rule.weight:g}")
-    elif check.holds is not None and check.holds != (held := _ceiling(check, rule)):
-        yield Change(name, f"ceiling {check.holds:g} becomes {'none' if held is None else f'{held:g}'}")
+    elif check.ceiling is not None and check.ceiling != (held := _ceiling(check, rule)):
+        yield Change(name, f"ceiling {check.ceiling:g} becomes {'none' if held is None else f'{held:g}'}")
     for parameter, value in rule.plain_parameters().items():
         before = check.parameters.get(parameter)
         if before != value:

@@ -27,7 +27,7 @@ MOST_TRACES: Final = 2_000
 """Files of one host that are told with their digest."""
 
 
-def traced(document: HostDocument, tree: HostTree) -> HostDocument:
+def with_file_digests(document: HostDocument, tree: HostTree) -> HostDocument:
     """``document`` with what a later run needs to tell whether anything was done: digests and times of the files that decide
     what fails, and the processes of the servers; and with the lines that decide it."""
     families = {endpoint.id: endpoint.family for endpoint in document.endpoints}

@@ -130,7 +130,7 @@ def _audit_both(
     path: Path, located: Any, arguments: argparse.Namespace, baseline: Any, waivers: Any, now: datetime
 ) -> Any:
 
-    from rupex.audit.assess import assess, gather, host_name, traced
+    from rupex.audit.assess import assess, gather, host_name, with_file_digests
     from rupex.audit.join import join
     from rupex.audit.probe import observe_all
     from rupex.model import RupexError
@@ -147,11 +147,11 @@ def _audit_both(
     seen = run_loop(
         observe_all(
             targets,
-            manners=options.manners(arguments),
+            probe_limits=options.probe_limits(arguments),
             connect=options.connect(arguments.connect),
             skip_paths=arguments.skip_paths,
         )
     )
     with options.known_of(arguments) as known:
         host = known(join(evidence, located.tree, seen))
-    return traced(assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers), located.tree)
+    return with_file_digests(assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers), located.tree)

@@ -213,14 +213,14 @@ def _probed(host: Any, baseline: Any) -> Any:
     from rupex.audit.probe import probe
     from rupex.demo.scenario import NOW
     from rupex.parallel import run_loop
-    from rupex.wire.connection.line import ProbeLimits
+    from rupex.wire.connection.connection import ProbeLimits
     from rupex.wire.connection.targets import Target
     from rupex.wire.observe.observe import Connect
 
     async def go() -> Any:
         target = Target(host.name, tuple(host.ports))
         connect = Connect("127.0.0.1", ports=host.ports)
-        async for _, document in probe([target], baseline, NOW, manners=ProbeLimits(), connect=connect):
+        async for _, document in probe([target], baseline, NOW, probe_limits=ProbeLimits(), connect=connect):
             return document
         return None
 

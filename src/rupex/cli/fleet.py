@@ -55,7 +55,7 @@ def run(arguments: argparse.Namespace) -> int:
     files = options.outputs(arguments.output)
     with options.known_of(arguments) as known:
         work = Work(
-            baselines, waivers, now, options.manners(arguments), arguments.skip_paths, arguments.jobs,
+            baselines, waivers, now, options.probe_limits(arguments), arguments.skip_paths, arguments.jobs,
             arguments.host_seconds, arguments.verbose, known,
         )  # fmt: skip
         clock = time.monotonic()
@@ -108,7 +108,7 @@ def _kept(inventory: Any, work: Any) -> Any:
     folder = user_state_path("rupex")
     if not folder.is_absolute():
         return None
-    options_told = (work.manners, work.skip_paths, work.keep_all)
+    options_told = (work.probe_limits, work.skip_paths, work.keep_all)
     name = state_name(inventory, work.baselines.values(), work.waivers, work.now.date().isoformat(), options_told)
     return Kept(folder / name)
 

@@ -81,11 +81,11 @@ def add_looking_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def manners(arguments: argparse.Namespace) -> Any:
+def probe_limits(arguments: argparse.Namespace) -> Any:
     """How patient and how gentle a look at listeners is."""
     from msgspec import structs
 
-    from rupex.wire.connection.line import SLOW_LIMITS, ProbeLimits
+    from rupex.wire.connection.connection import SLOW_LIMITS, ProbeLimits
 
     found = SLOW_LIMITS if arguments.gentle else ProbeLimits()
     return found if arguments.patience is None else structs.replace(found, step_seconds=arguments.patience)

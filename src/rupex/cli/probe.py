@@ -87,7 +87,7 @@ async def _probe(
     hosts: list[Any] = [None] * len(targets)
     with Bar("probe", len(targets)) as bar, options.known_of(arguments) as known:
         async for at, document in probe(
-            targets, baseline, now, manners=options.manners(arguments), connect=options.connect(arguments.connect),
+            targets, baseline, now, probe_limits=options.probe_limits(arguments), connect=options.connect(arguments.connect),
             skip_paths=arguments.skip_paths, keep_all=arguments.verbose, waivers=waivers, known=known,
             endpoints=bool(forms - {"text"}) or len(targets) <= _SHOWN_WHOLE,
         ):  # fmt: skip

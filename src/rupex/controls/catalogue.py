@@ -54,7 +54,7 @@ class Control(Struct, frozen=True):
     ``local_exempt``: endpoints reached from the machine itself alone are exempt.
     ``refines``: the control that, where it fails, makes this one fail with it.
     ``refusing``: endpoints that refuse every handshake are judged too.
-    ``control_ports``: it is about ports that serve no site, and about no others.
+    ``management_port``: it is about ports that serve no site, and about no others.
     ``both_sides``: it holds what was seen against the configuration; endpoints of the configuration alone are exempt.
     ``any_protocol``: whether an endpoint that answers no HTTP is judged too; None: if it is about TLS.
     ``reads_names``: what it finds may hang on what is inside a host name, so that it is asked about every site. The others use
@@ -80,7 +80,7 @@ class Control(Struct, frozen=True):
     refines: str | None = None
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire")
     refusing: bool = False
-    control_ports: bool = False
+    management_port: bool = False
     both_sides: bool = False
     reads_names: bool = False
     any_protocol: bool | None = None
@@ -134,7 +134,7 @@ def control(
     refines: str | None = None,
     evidence: tuple[Literal["config", "files", "wire"], ...] = ("config", "wire"),
     refusing: bool = False,
-    control_ports: bool = False,
+    management_port: bool = False,
     both_sides: bool = False,
     reads_names: bool = False,
     any_protocol: bool | None = None,
@@ -152,7 +152,7 @@ def control(
             id, title, place, severity, why, references, remedy, judge,
             {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
             "now" in wanted, "host" in annotations, "Tls" in annotations.values(), "KnownCertificates" in annotations.values(),
-            cwe, only, local_exempt, refines, evidence, refusing, control_ports, both_sides, reads_names, any_protocol, change,
+            cwe, only, local_exempt, refines, evidence, refusing, management_port, both_sides, reads_names, any_protocol, change,
         )  # fmt: skip
         return judge
 

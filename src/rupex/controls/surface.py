@@ -85,13 +85,13 @@ def sample(host: Host) -> Judgement:
     references=("operational: what is for the machine itself listens on loopback",),
     cwe=("CWE-668",),
     evidence=("config",),
-    control_ports=True,
+    management_port=True,
     remedy="Bind the port to loopback, or switch it off.",
 )
 def listener(endpoint: Endpoint) -> Judgement:
     if endpoint.is_local:
         return Pass(endpoint.provenance)
-    return Fail(f"the {endpoint.control} port {endpoint.port} listens on {endpoint.address}", endpoint.provenance)
+    return Fail(f"the {endpoint.management} port {endpoint.port} listens on {endpoint.address}", endpoint.provenance)
 
 
 @control(

@@ -23,7 +23,7 @@ from msgspec import Struct
 
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
 from rupex.demo.scenario import NOW
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.hello import decode_client_hello
 from rupex.wire.codec.octets import WireError, number, vector
 from rupex.wire.codec.records import Flight, Message, encode_records
@@ -214,18 +214,22 @@ def _camera(certificate: bytes) -> Answer:
                 return
             flight.feed(data)
         hello = decode_client_hello(flight.messages[0].body)
-        version = min(hello.version, n.VERSION_NUMBERS["TLSv1"])
+        version = min(hello.version, codepoints.VERSION_NUMBERS["TLSv1"])
         suite = next((code for code in _CAMERA_SUITES if code in hello.suites), None)
-        if suite is None or version < n.VERSION_NUMBERS["SSLv3"] or dict(hello.extensions).get(n.SUPPORTED_VERSIONS):
-            peer.sendall(encode_records(n.ALERT, version, bytes([2, 40])))
+        if (
+            suite is None
+            or version < codepoints.VERSION_NUMBERS["SSLv3"]
+            or dict(hello.extensions).get(codepoints.SUPPORTED_VERSIONS)
+        ):
+            peer.sendall(encode_records(codepoints.ALERT, version, bytes([2, 40])))
             return
         body = number(version, 2) + os.urandom(32) + b"\x00" + number(suite, 2) + b"\x00"
         messages = [
-            Message(n.SERVER_HELLO, body),
-            Message(n.CERTIFICATE, vector(vector(certificate, 3), 3)),
-            Message(n.SERVER_HELLO_DONE, b""),
+            Message(codepoints.SERVER_HELLO, body),
+            Message(codepoints.CERTIFICATE, vector(vector(certificate, 3), 3)),
+            Message(codepoints.SERVER_HELLO_DONE, b""),
         ]
-        peer.sendall(encode_records(n.HANDSHAKE, version, b"".join(message.whole for message in messages)))
+        peer.sendall(encode_records(codepoints.HANDSHAKE, version, b"".join(message.whole for message in messages)))
         peer.recv(4096)
 
     return answer

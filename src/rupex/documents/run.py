@@ -135,7 +135,7 @@ class CheckDocument(Struct, frozen=True, kw_only=True):
 
     ``attained``: from 0 to 1, null without evidence.
     ``lost``, ``gain``: in points.
-    ``holds``: the ceiling that a failing place sets.
+    ``ceiling``: what a failing place sets, ``holds`` in JSON.
     ``block``: what to paste at the first failing place, where the server's family has a block for the change.
     ``effort``: what the change takes.
     ``parameters``: the thresholds that it was judged by.
@@ -155,7 +155,7 @@ class CheckDocument(Struct, frozen=True, kw_only=True):
     cwe: tuple[str, ...]
     counts: Counts
     places: tuple[PlaceDocument, ...] = ()
-    holds: Points | None = None
+    ceiling: Points | None = field(default=None, name="holds")
     block: str = ""
     effort: Effort | None = None
     parameters: dict[str, Any] = {}

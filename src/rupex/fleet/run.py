@@ -26,8 +26,8 @@ from msgspec import Struct, structs
 
 import rupex.pki
 import rupex.servers
-from rupex.audit.assess import assess, gather, revised, traced
-from rupex.audit.join import join, together
+from rupex.audit.assess import assess, gather, revised, with_file_digests
+from rupex.audit.join import join, merge_observations
 from rupex.audit.judge import judge
 from rupex.audit.probe import observe_all
 from rupex.baseline import Baseline, Waivers
@@ -40,7 +40,7 @@ from rupex.host import open_tree
 from rupex.http.names import is_address
 from rupex.model import Host, Problem, ProblemKind, RupexError, SharedKey
 from rupex.parallel import HELD, end_with_parent, run_loop, signals_held
-from rupex.wire.connection.line import ProbeLimits
+from rupex.wire.connection.connection import ProbeLimits
 from rupex.wire.observe.observe import Connect
 
 _BATCH: Final = 64
@@ -56,7 +56,7 @@ class Work(Struct, frozen=True):
     baselines: Mapping[str | None, Baseline]
     waivers: Waivers | None
     now: datetime
-    manners: ProbeLimits
+    probe_limits: ProbeLimits
     skip_paths: bool = False
     jobs: int = 2
     host_seconds: float = HOST_SECONDS
@@ -95,13 +95,13 @@ def run_fleet(inventory: Inventory, work: Work, kept: Kept | None, told: Progres
 
 
 async def _observe(batch: Sequence[Entry], work: Work) -> list[list[Host]]:
-    """What is seen of each host's listeners, at the same time; what all may open together is bounded by the manners."""
+    """What is seen of each host's listeners, at the same time; what all may open together is bounded by the limits."""
 
     async def one(entry: Entry) -> list[Host]:
         if not entry.targets:
             return []
         seen = await observe_all(
-            entry.targets, manners=work.manners, connect=_connect(entry), skip_paths=work.skip_paths
+            entry.targets, probe_limits=work.probe_limits, connect=_connect(entry), skip_paths=work.skip_paths
         )
         return [work.known(host) for host in seen]
 
@@ -131,11 +131,11 @@ def _assess(entry: Entry, seen: Sequence[Host], work: Work) -> HostDocument:
         evidence = gather(tree, located.start, name=entry.name, family=entry.family, assumed=entry.assume)
         host = join(evidence, tree, seen) if seen else evidence.host
     else:
-        host = together(seen)
+        host = merge_observations(seen)
     required = tuple(target.name for target in entry.targets if not is_address(target.name))
     host = structs.replace(host, name=entry.name, behind=entry.behind, required=required)
     document = assess(host, baseline, work.now, keep_all=work.keep_all, waivers=work.waivers)
-    return document if tree is None else traced(document, tree)
+    return document if tree is None else with_file_digests(document, tree)
 
 
 def _broken(entry: Entry, work: Work, kind: ProblemKind, words: str) -> HostDocument:

@@ -381,8 +381,8 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     ``stranger``: what unknown names get, where that was asked rather than read from the default endpoint.
     ``carries``: whether a listener was seen to act as a forward proxy for anybody.
     ``local``: whether only the machine itself reaches it, where the address does not tell.
-    ``control``: what a port is for that serves no site, such as one to shut the server down; only controls about such ports look
-    at it.
+    ``management``: what a port is for that serves no site, such as one to shut the server down (``control`` in JSON); only
+    controls about such ports look at it.
     ``backends``: where what clients send goes on to, of one that answers no HTTP itself.
     ``http``: whether it answers HTTP; else what is spoken inside TLS is another server's matter.
     ``opened_here``: of a passthrough, whether the server that opens the TLS is one of this host, and judged there.
@@ -409,7 +409,7 @@ class Endpoint(Struct, frozen=True, kw_only=True, dict=True):
     carries: Setting[bool] | None = None
     local: bool | None = None
     wire: WireFacts | None = None
-    control: str | None = None
+    management: str | None = field(default=None, name="control")
     backends: tuple[Backend, ...] | UnsetType = UNSET
     http: bool | UnsetType = UNSET
     opened_here: bool | UnsetType = UNSET

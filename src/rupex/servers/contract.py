@@ -154,6 +154,6 @@ class Family(Protocol):
         """Whether ``text`` is written in this family's language, as far as one file can tell."""
         ...
 
-    def resolve(self, main_path: str, around: HostContext) -> Configured:
+    def resolve(self, main_path: str, host_context: HostContext) -> Configured:
         """Read the configuration that starts at ``main_path``. Never raises for what is in it."""
         ...

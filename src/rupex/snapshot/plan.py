@@ -16,7 +16,7 @@ from rupex.families import all_facts, tables
 from rupex.host import HostTree, TreeError
 from rupex.host.facts.search import search
 from rupex.host.tree.host_tree import Entry
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.masking.languages import language_of
 from rupex.model import bounds
 from rupex.servers.contract import Configured
@@ -84,7 +84,7 @@ def plan(tree: HostTree) -> Plan:
     for path in recorder.read_paths:
         taken.add(path, "configuration", language_of(path, otherwise="unknown"))
     taken.add_names({root for c in loaded.configurations for service in c.services for root in service.document_roots})
-    passwords = {_real(tree, path): word for path, word in loaded.around.credentials.passwords.items()}
+    passwords = {_real(tree, path): word for path, word in loaded.host_context.credentials.passwords.items()}
     items = tuple(taken.items[path] for path in sorted(taken.items))
     return Plan(items, tuple(taken.unlisted), tuple(taken.closed.items()), passwords)
 
@@ -181,7 +181,7 @@ def _with_links(tree: HostTree, path: str, *, own_folder: bool) -> Iterator[str]
     """``path`` and what it leads to: each link on the way, and the file behind it. ``own_folder``: a link that leaves its
     folder, or leads to what belongs to another account, is taken and not followed: whoever may write that folder is not the
     one who takes the snapshot, and chose what it leads to."""
-    left, before = inside(path).split("/"), ""
+    left, before = normalize_path(path).split("/"), ""
     links = 0
     try:
         while left:
@@ -196,7 +196,7 @@ def _with_links(tree: HostTree, path: str, *, own_folder: bool) -> Iterator[str]
             if links > bounds.LINKS or (own_folder and len(left) == 1 and not _stays(tree, here)):
                 return
             start = target if target.startswith("/") else f"{before}/{target}"
-            left, before = [part for part in inside(start).split("/") if part] + left[1:], ""
+            left, before = [part for part in normalize_path(start).split("/") if part] + left[1:], ""
         if tree.entry(before) is not None:
             yield before
     except TreeError:

@@ -17,7 +17,7 @@ from msgspec import Struct
 from rupex.host.rights.access import AccessList, parse_access_list
 from rupex.host.tree.host_tree import MANIFEST_NAME, Entry, HostTree, TreeError
 from rupex.host.tree.mtree import ManifestEntry, parse_mtree
-from rupex.host.tree.paths import inside, is_possible
+from rupex.host.tree.paths import is_possible, normalize_path
 from rupex.host.tree.snapshot_tables import ACCESS_LISTS, OWNERS_LOST, UNREAD, rows_of
 from rupex.model import Problem, ProblemKind, RupexError, Setting, bounds, unknown
 
@@ -130,7 +130,7 @@ class ArchiveTree(HostTree):
         if name.startswith("/") or ".." in name.split("/"):
             self._problem("syntax", name, "a member that climbs out of the tree was left out")
             return
-        clean = inside(name)
+        clean = normalize_path(name)
         if member.isdev():
             self._problem("syntax", clean, "a device was left out")
             return
@@ -251,7 +251,7 @@ class ArchiveTree(HostTree):
         for _ in range(bounds.LINKS):
             if member is None or member.kind != tarfile.LNKTYPE:
                 return member
-            member = self._entries.get(inside(member.target))
+            member = self._entries.get(normalize_path(member.target))
         return None
 
     def names_in(self, path: str) -> list[str]:
@@ -268,7 +268,7 @@ class ArchiveTree(HostTree):
             )
         if not member.is_file:
             raise TreeError("unreadable", path, "a folder, not a file" if member.is_folder else "not a file")
-        content = self._contents.get(inside(member.name)) or self._contents.get(path)
+        content = self._contents.get(normalize_path(member.name)) or self._contents.get(path)
         if member.size > limit or (content is None and member.size):
             raise TreeError("bound", path, f"{member.size} bytes; more than {limit} are not read")
         return content or b""

@@ -21,7 +21,7 @@ from msgspec import Struct
 from rupex.host.rights.access import READ, WRITE, AccessList, audience
 from rupex.host.rights.accounts import Accounts
 from rupex.host.tree.mtree import ManifestEntry
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.host.tree.snapshot_tables import UNREAD, rows_of
 from rupex.model import Audience, FileFacts, FolderFacts, Key, Problem, Provenance, Setting, bounds, unknown
 from rupex.model.facts import FileKind
@@ -207,7 +207,7 @@ class HostTree(ABC):
         Raises :class:`TreeError` when a folder in it may not be listed or has too many entries.
         """
         found = [""]
-        for part in inside(pattern).split("/"):
+        for part in normalize_path(pattern).split("/"):
             if not _MAGIC.search(part):
                 found = [f"{path}/{part}" if path else part for path in found]
                 continue

@@ -15,7 +15,7 @@ def is_possible(path: str) -> bool:
     return len(path) <= bounds.PATH_CHARACTERS and _LONG_NAME.search(path) is None
 
 
-def inside(path: str) -> str:
+def normalize_path(path: str) -> str:
     """``path`` in the tree's own form: no leading slash, no ``.``, and ``..`` stopping at the root."""
     if "//" not in path and "/." not in path and path[:1] != ".":
         return path.strip("/")

@@ -184,7 +184,7 @@ def failing_checks(host: HostDocument) -> list[CheckDocument]:
 
 
 def _badness(check: CheckDocument) -> tuple[int, float, float]:
-    return SEVERITIES.index(check.severity), 101.0 if check.holds is None else check.holds, -check.lost
+    return SEVERITIES.index(check.severity), 101.0 if check.ceiling is None else check.ceiling, -check.lost
 
 
 def folded_checks(host: HostDocument) -> Mapping[str, list[CheckDocument]]:
@@ -200,8 +200,8 @@ def gain_words(check: CheckDocument, host: HostDocument, folded: Sequence[CheckD
     """What a failing check costs, and what its repair gains. ``folded``: the checks that fail with it."""
     cost = check.lost + sum(c.lost for c in folded)
     words = f"costs {cost:.1f} points" + (f", with {', '.join(c.control for c in folded)}" if folded else "")
-    if check.holds is not None:
-        words += f"; no score above {check.holds:g} while it fails"
+    if check.ceiling is not None:
+        words += f"; no score above {check.ceiling:g} while it fails"
     if check.gain >= 0.05:
         return f"{words}; repaired alone it gains {check.gain:.1f}"
     if host.score.ceiling is not None:

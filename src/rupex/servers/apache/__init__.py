@@ -39,10 +39,10 @@ class _Apache:
     def looks_like(self, text: str) -> bool:
         return _LOOKS_LIKE.search(text) is not None
 
-    def resolve(self, main_path: str, around: HostContext) -> Configured:
+    def resolve(self, main_path: str, host_context: HostContext) -> Configured:
         from rupex.servers.apache.resolve import ApacheConfiguration
 
-        return ApacheConfiguration(main_path, around)
+        return ApacheConfiguration(main_path, host_context)
 
 
 FAMILY: Final = _Apache()

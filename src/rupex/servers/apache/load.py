@@ -12,7 +12,7 @@ from typing import Final
 from msgspec import structs
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, UndeterminedError, allow_for, filled, spend
@@ -64,7 +64,7 @@ class LoadedConfig:
 
     def path(self, name: str) -> str:
         """A file name as a path in the tree: a relative one starts at ServerRoot."""
-        return inside(name if name.startswith("/") else f"{self.server_root}/{name}")
+        return normalize_path(name if name.startswith("/") else f"{self.server_root}/{name}")
 
 
 def _default_root(main_path: str) -> str:
@@ -269,7 +269,7 @@ class _Reader:
                 self.config.used.add(directive.key)
                 found.append(directive)
                 if directive.key == "serverroot" and directive.args:
-                    self.config.server_root = inside(directive.args[0])
+                    self.config.server_root = normalize_path(directive.args[0])
         self.depth -= 1
         return found
 

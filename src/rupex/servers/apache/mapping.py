@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Final, NamedTuple
 
 from rupex.host import HostTree
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import VirtualHost
@@ -100,7 +100,7 @@ class Mapper:
     @cached_property
     def _held(self) -> tuple[str, ...]:
         """The folders of :attr:`folders` that the tree holds, each with a slash."""
-        pairs = ((folder.rstrip("/") + "/", inside(folder)) for folder in self.folders)
+        pairs = ((folder.rstrip("/") + "/", normalize_path(folder)) for folder in self.folders)
         return tuple(name for name, path in pairs if self.tree.is_folder(path) and self.tree.is_listed(path))
 
 
@@ -151,7 +151,11 @@ class UserDirs:
                 folder = f"{tree.accounts.by_name[name].home}/{word}"
             else:
                 continue
-            if number == len(self.words) - 1 or tree.is_folder(inside(folder)) or tree.is_file(inside(folder)):
+            if (
+                number == len(self.words) - 1
+                or tree.is_folder(normalize_path(folder))
+                or tree.is_file(normalize_path(folder))
+            ):
                 return Mapped(folder + slash + rest, self._said)
         return None
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.model import (
     Backend,
     CertificateUse,
@@ -53,18 +53,18 @@ class ApacheConfiguration:
     family = "apache"
     passes_to: tuple[Backend, ...] = ()
 
-    def __init__(self, main_path: str, around: HostContext) -> None:
-        self.main_path, self.around = main_path, around
-        self.release = find_release(around)
+    def __init__(self, main_path: str, host_context: HostContext) -> None:
+        self.main_path, self.host_context = main_path, host_context
+        self.release = find_release(host_context)
         self.version = self.release.setting()
         self.sources: tuple[Source, ...] = (Source("config", self.family, self.version.value, main_path),)
         self.config: LoadedConfig = load(
-            around.tree, main_path, self.release.number, uses_templates=around.uses_templates
+            host_context.tree, main_path, self.release.number, uses_templates=host_context.uses_templates
         )
         problems = self.config.problems
-        self.tls = TlsResolver(self.config, self.release, around)
+        self.tls = TlsResolver(self.config, self.release, host_context)
         self.main, self.virtuals = read_virtuals(self.config)
-        self.scopes = ScopeReader(self.config, self.release, around.tree, 1 + len(self.virtuals))
+        self.scopes = ScopeReader(self.config, self.release, host_context.tree, 1 + len(self.virtuals))
         self.listeners = listeners(read_listens(self.config, problems), self.main, self.virtuals)
         self._main_is_opaque, self._common_folders = self._judge_main()
         self._roots_of, self._folder_words_of = ReadOnce(_said_roots), ReadOnce(_said_folders)
@@ -77,7 +77,7 @@ class ApacheConfiguration:
         self.problems: tuple[Problem, ...] = tuple(problems)
         self.texts: Mapping[str, str] = self.config.texts
         self.files: Mapping[str, tuple[Provenance, ...]] = {path: tuple(by) for path, by in self.config.files.items()}
-        roots = frozenset(inside(root) for root in self._document_roots())
+        roots = frozenset(normalize_path(root) for root in self._document_roots())
         self.file_uses: tuple[FileUse, ...] = tuple(
             FileUse("override", f"{folder}/{OVERRIDE_FILE}")
             for root in sorted(roots)
@@ -135,7 +135,9 @@ class ApacheConfiguration:
     def endpoints(self, share: Share = WHOLE, *, complete: bool = True) -> Endpoints:
         first, end = share.bounds(len(self.members))
         members = self.members[first:end]
-        return resolve_members(members, self._endpoint, self._template_of, self.around.credentials, complete=complete)
+        return resolve_members(
+            members, self._endpoint, self._template_of, self.host_context.credentials, complete=complete
+        )
 
     def _template_of(self, member: VirtualHostBinding) -> FromTemplate[VirtualHostBinding] | None:
         """The template that a member is written from; None where its answers may hang on what is in a name, or on more than what

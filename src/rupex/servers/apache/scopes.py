@@ -10,7 +10,7 @@ from typing import Final, Literal, NamedTuple
 from msgspec import structs
 
 from rupex.host import HostTree
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.model import (
     Condition,
     Dropped,
@@ -172,7 +172,7 @@ class ScopeReader:
                 places.add_prefix(folder[len(root) :] + "/", section)
         below = self.roots.below(root)
         for folder in below.overrides:
-            path = "/" + folder[len(inside(root)) :].strip("/")
+            path = "/" + folder[len(normalize_path(root)) :].strip("/")
             if path != "/":
                 places.add_folder(path)
         if below.not_seen and _may_be_overridden(processor):
@@ -275,7 +275,7 @@ class ScopeReader:
 
     @staticmethod
     def _unread_overrides(reader: SectionReader, outcome: Outcome) -> Iterator[Dropped]:
-        folder = inside(outcome.file or "")
+        folder = normalize_path(outcome.file or "")
         while folder := folder.rpartition("/")[0]:
             override = reader.override("/" + folder, outcome.context)
             for directive in override.directives if override is not None else ():

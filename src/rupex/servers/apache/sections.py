@@ -13,7 +13,7 @@ from typing import Final, Literal, NamedTuple
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.model import Problem, bounds
 from rupex.model.budget import spend
 from rupex.servers.apache.finding import PathIndex
@@ -141,7 +141,7 @@ class SectionReader:
         served: tuple[str, ...],
     ) -> None:
         self.config, self.virtual, self.tree, self.problems = config, virtual, tree, problems
-        self._served = tuple(map(inside, served))
+        self._served = tuple(map(normalize_path, served))
         self.base: Context = tuple(AppliedSection("server", directives) for directives in virtual.chain)
         folders = self._written("directory")
         plain = [s for s in folders if not is_pattern(s)]
@@ -183,7 +183,7 @@ class SectionReader:
         names = file.count("/")
         spend(1 + names * names)  # each of them is looked up from the root
         walked = self._walked(file)
-        end = walked.rstrip("/") if self.tree.is_folder(inside(walked)) else walked.rpartition("/")[0]
+        end = walked.rstrip("/") if self.tree.is_folder(normalize_path(walked)) else walked.rpartition("/")[0]
         if before is not None and before.end == end and self._is_there(file):
             return DirectoryWalk(walked, end, before.applied)
         return DirectoryWalk(walked, end, tuple(self._folders(walked, is_whole=walked == file)))
@@ -221,7 +221,7 @@ class SectionReader:
         for step in steps:
             # Where links may be followed and nothing follows behind the file, it is looked up like a folder; else each name is
             # asked for, and a file ends it.
-            is_file = step == file and self.tree.is_file(inside(file))
+            is_file = step == file and self.tree.is_file(normalize_path(file))
             if is_file and not (is_whole and "FollowSymLinks" in options(tuple(so_far))):
                 break
             here = [AppliedSection("folder", s.inner, s) for s in self._folders_called(step)]
@@ -234,7 +234,7 @@ class SectionReader:
                 applied = AppliedSection("override", override.holding)
                 so_far.append(applied)
                 yield applied
-        whole = file if not self.tree.is_folder(inside(file)) or file.endswith("/") else f"{file}/"
+        whole = file if not self.tree.is_folder(normalize_path(file)) or file.endswith("/") else f"{file}/"
         for section in self.folder_patterns:
             if search(section.args[-1], whole):
                 yield AppliedSection("folder", section.inner, section)
@@ -245,17 +245,17 @@ class SectionReader:
         parts = file.split("/")
         for end in range(known + 2, len(parts)) if known else ():
             step = "/".join(parts[:end])
-            if self.tree.is_file(inside(step)) or not self._is_there(step):
+            if self.tree.is_file(normalize_path(step)) or not self._is_there(step):
                 return step
         return file
 
     def _is_there(self, file: str) -> bool:
-        return self.tree.is_folder(inside(file)) or self.tree.is_file(inside(file))
+        return self.tree.is_folder(normalize_path(file)) or self.tree.is_file(normalize_path(file))
 
     def _has_root(self, file: str) -> int:
         """How many names of ``file`` make a served folder that the tree holds, so that what is missing below is missing;
         0 for none."""
-        whole = inside(file) + "/"
+        whole = normalize_path(file) + "/"
         if not whole.startswith(self._held):
             return 0
         return next(path for path in self._held if whole.startswith(path)).count("/")
@@ -267,7 +267,7 @@ class SectionReader:
 
     def override(self, folder: str, context: Context) -> Override | None:
         """The override file of ``folder``, None where there is none in the tree."""
-        key = inside(folder)
+        key = normalize_path(folder)
         if key not in self._overrides:
             self._overrides[key] = self._read_override(key, context)
         return self._overrides[key]

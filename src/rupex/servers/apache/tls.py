@@ -70,8 +70,8 @@ def _use(config: LoadedConfig, certificate: Directive, key: Directive | None) ->
 class TlsResolver:
     """Resolves TLS settings of virtual hosts."""
 
-    def __init__(self, config: LoadedConfig, release: Release, around: HostContext) -> None:
-        self.config, self.release, self.around = config, release, around
+    def __init__(self, config: LoadedConfig, release: Release, host_context: HostContext) -> None:
+        self.config, self.release, self.host_context = config, release, host_context
         self._said_certificates: ReadOnce[Block, tuple[CertificateUse, ...]] = ReadOnce(
             partial(_read_certificates, config)
         )
@@ -92,12 +92,12 @@ class TlsResolver:
         return None if kinds is None else (kinds, self._dh(uses).value)
 
     def _kinds(self, uses: Iterable[CertificateUse]) -> frozenset[str] | None:
-        return self.around.credentials.key_kinds(use.certificate for use in uses)
+        return self.host_context.credentials.key_kinds(use.certificate for use in uses)
 
     # All settings of one endpoint
 
     def resolve(self, listener: Listener, virtual: VirtualHost) -> Tls:
-        library = self.around.library
+        library = self.host_context.library
         uses = self.certificates(virtual)
         kinds = self._kinds(uses)
         declared, protocols_by, words = self._protocols(listener, virtual)
@@ -146,7 +146,7 @@ class TlsResolver:
         """The versions that are switched on. A virtual host that says nothing has those of the listener's first one; and so
         has every other where the library has no callback for the first message (before OpenSSL 1.1.1) or httpd does not use
         it (before 2.4.42)."""
-        library = self.around.library.release
+        library = self.host_context.library.release
         can_differ = self.release.number >= (2, 4, 42) and (library is None or library >= (1, 1, 1))
         if not can_differ or virtual.last("sslprotocol") is None:
             virtual = listener.default
@@ -184,8 +184,8 @@ class TlsResolver:
                     return expression, said.provenance("explicit" if directives is virtual.directives else "inherited")
         if which != "SSL":
             return "", Provenance("default")
-        if self.around.library.ciphers is not None:
-            return self.around.library.ciphers, self.around.library.provenance or Provenance("default")
+        if self.host_context.library.ciphers is not None:
+            return self.host_context.library.ciphers, self.host_context.library.provenance or Provenance("default")
         setting = default("SSLCipherSuite", self.release)
         return str(setting.value), setting.provenance or Provenance("default")
 
@@ -227,9 +227,9 @@ class TlsResolver:
         usual = default("SSLCompression", self.release)
         wanted = said.raw.strip().lower() == "on" if said is not None else usual.value == "on"
         place = usual.provenance if said is None else said.provenance()
-        library = self.around.library.release
+        library = self.host_context.library.release
         if wanted and library is not None and library >= (1, 1, 0):
-            return Setting(False, default_of(str(self.around.library), "built without compression"))
+            return Setting(False, default_of(str(self.host_context.library), "built without compression"))
         if wanted and library is None:
             return unknown("whether the crypto library compresses", place)
         return Setting(wanted, place)
@@ -237,7 +237,7 @@ class TlsResolver:
     def _groups(self, virtual: VirtualHost, level: int, *, newest: bool) -> Setting[tuple[str, ...]]:
         # Those of the listener's first virtual host hold for all: a context that is changed by name keeps its groups.
         command = self._command(virtual, "Groups", "Curves", "ECDHParameters")
-        library = self.around.library
+        library = self.host_context.library
         value, place = command or (library.groups or "", library.provenance or default_of(str(library)))
         found = negotiable_groups("" if value.lower() in ("auto", "automatic") else value, library, level, newest)
         if found is None:
@@ -260,11 +260,11 @@ class TlsResolver:
 
     def _parameters_in(self, path: str) -> DhParameters | str | None:
         """The parameters in a file of certificates, None where it has none; or why they cannot be read."""
-        path = self.around.credentials.own_path(path)
+        path = self.host_context.credentials.own_path(path)
         if path not in self._parameters:
             self._parameters[path] = None
             try:
-                content = self.around.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
+                content = self.host_context.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
                 if b"BEGIN DH PARAMETERS" in content:
                     self._parameters[path] = parse_dh_parameters(content)
             except ParameterError as error:
@@ -276,7 +276,7 @@ class TlsResolver:
     def _size(self, uses: Sequence[CertificateUse]) -> int:
         """The bits of the parameters that httpd takes for its certificates: those of an RSA key, else 3072."""
         for use in uses:
-            found = self.around.credentials.certificates(use.certificate or "")
+            found = self.host_context.credentials.certificates(use.certificate or "")
             if not isinstance(found, str) and found[0].key_type == "RSA":
                 size = found[0].key_bits or 0
                 return next(
@@ -288,7 +288,7 @@ class TlsResolver:
         said = virtual.last("sslsessionticketkeyfile")
         if said is not None and said.args:
             path = self.config.path(said.args[0])
-            return Setting(TicketKeys(False, path, self.around.tree.modified(path)), said.provenance())
+            return Setting(TicketKeys(False, path, self.host_context.tree.modified(path)), said.provenance())
         return Setting(
             TicketKeys(False), default_of(f"httpd {self.release}", "keys are made at start and kept until the next")
         )
@@ -311,7 +311,7 @@ class TlsResolver:
         chain_file = virtual.last("sslcertificatechainfile")
         forced = virtual.last("sslstaplingforceurl") is not None
         for use in uses:
-            found = self.around.credentials.certificates(use.certificate or "")
+            found = self.host_context.credentials.certificates(use.certificate or "")
             if isinstance(found, str):
                 return unknown(f"{use.certificate}: {found}", place)
             if not forced and not found[0].ocsp_responders:

@@ -9,7 +9,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.http.sensitive import SAMPLES, is_sensitive
 from rupex.model import Setting, unknown
 
@@ -41,7 +41,7 @@ class DocumentRoots:
         self._known: dict[str, Below] = {}
 
     def below(self, root: str) -> Below:
-        path = inside(root)
+        path = normalize_path(root)
         found = self._known.get(path)
         if found is None:
             found = self._known[path] = self._walked(path)

@@ -54,17 +54,17 @@ class Releases:
         numbers = tuple(int(part) for part in text.split("."))
         return numbers if len(numbers) == 3 else (*numbers, 0)
 
-    def find(self, around: HostContext, by_path: Release | None = None, likeliest: str | None = None) -> Release:
+    def find(self, host_context: HostContext, by_path: Release | None = None, likeliest: str | None = None) -> Release:
         """The release by what the user says, else ``by_path``, else by the snapshot or the package database, packages with
         ``likeliest`` in their name first; else the newest that is known."""
-        said = around.assumed.get(self.family)
+        said = host_context.assumed.get(self.family)
         if said is not None:
             return Release(self.parse(said), Provenance("default", note="as assumed by the user"))
         if by_path is not None:
             return by_path
         packages = sorted(self.packages, key=lambda name: likeliest is None or likeliest not in name)
-        told = taken_version(around.tree, self.family)
-        for found in (told, *(upstream_version(around.tree, package) for package in packages)):
+        told = taken_version(host_context.tree, self.family)
+        for found in (told, *(upstream_version(host_context.tree, package) for package in packages)):
             number = re.match(r"[0-9]{1,4}(?:\.[0-9]{1,4}){2}(?![0-9])", found.version) if found is not None else None
             if found is not None and number is not None:
                 return Release(self.parse(number[0]), found.provenance)

@@ -15,7 +15,7 @@ from collections.abc import Callable
 from typing import Final, Generic, Literal, NamedTuple, Protocol, Self, TypeVar
 
 from rupex.host import HostTree
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.model.templates import MARK, MOST_STAND_INS, Filled, Words, filler, name_stand_in, path_stand_in
 
 Made = TypeVar("Made")
@@ -120,7 +120,7 @@ class Templates(Generic[Made]):
         return None if len(own) > _MOST_WORDS else _SiteWords(written, own, len(names))
 
     def _has_folder(self, path: str) -> bool:
-        return next(self._tree.folders_among((inside(path),)), None) is not None
+        return next(self._tree.folders_among((normalize_path(path),)), None) is not None
 
     def _template(
         self, skeleton: str, words: _SiteWords, make: Callable[[str, str], Made | None]

@@ -36,10 +36,10 @@ class _Nginx:
     def looks_like(self, text: str) -> bool:
         return _LOOKS_LIKE.search(text) is not None
 
-    def resolve(self, main_path: str, around: HostContext) -> Configured:
+    def resolve(self, main_path: str, host_context: HostContext) -> Configured:
         from rupex.servers.nginx.resolve import NginxConfiguration
 
-        return NginxConfiguration(main_path, around)
+        return NginxConfiguration(main_path, host_context)
 
 
 FAMILY: Final = _Nginx()

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Final, Literal
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.variables import Exchange
 
@@ -68,7 +68,7 @@ class Content:
         """Whether the tree has this document root."""
         found = self._roots.get(root)
         if found is None:
-            path = inside(root)
+            path = normalize_path(root)
             found = self._roots[root] = any(self.tree.folders_among((path,))) and self.tree.is_listed(path)
         return found
 

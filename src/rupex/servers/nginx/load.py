@@ -7,7 +7,7 @@ from functools import partial
 from typing import Final
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, allow_for, spend
 from rupex.model.templates import MARK
@@ -41,7 +41,7 @@ class LoadedConfig:
 
     def path(self, name: str) -> str:
         """A file name of the configuration as a path in the tree: a relative one starts at the main file's folder."""
-        return inside(name if name.startswith("/") else f"{self.folder}/{name}")
+        return normalize_path(name if name.startswith("/") else f"{self.folder}/{name}")
 
 
 def load(tree: HostTree, main_path: str, *, uses_templates: bool = False) -> LoadedConfig:

@@ -54,20 +54,20 @@ class NginxConfiguration:
     family = "nginx"
     file_uses: tuple[FileUse, ...] = ()
 
-    def __init__(self, main_path: str, around: HostContext) -> None:
+    def __init__(self, main_path: str, host_context: HostContext) -> None:
         self.main_path = main_path
-        self.release = find_release(around)
+        self.release = find_release(host_context)
         self.version = self.release.setting()
         self.sources: tuple[Source, ...] = (Source("config", self.family, self.version.value, main_path),)
-        self.config: LoadedConfig = load(around.tree, main_path, uses_templates=around.uses_templates)
+        self.config: LoadedConfig = load(host_context.tree, main_path, uses_templates=host_context.uses_templates)
         self.http = next(self.config.main.blocks("http"), self.config.main)
         self._roots_of = ReadOnce(_said_roots)
-        self.tls = TlsResolver(self.config, self.http, self.release, around)
+        self.tls = TlsResolver(self.config, self.http, self.release, host_context)
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}
         self.members: list[VirtualHostBinding] = []
         self._known_tls: dict[int, bool] = {}
         self.id_of: dict[tuple[int, tuple[str, int | None, bool]], str] = {}
-        content = Content(around.tree, "usr/share/nginx" if main_path.startswith("etc/") else self.config.folder)
+        content = Content(host_context.tree, "usr/share/nginx" if main_path.startswith("etc/") else self.config.folder)
         self.scopes = ScopeReader(self.http, self.release, content)
         self._limits = LimitReader(self.http, self.release)
         self._no_trace = Setting(False, default_of(f"nginx {self.release}", "TRACE is answered with 405"))
@@ -102,7 +102,7 @@ class NginxConfiguration:
             problems.append(Problem("missing", main_path, None, words, hides_endpoints=True))
         self._find_members()
         stream = next(self.config.main.blocks("stream"), None)
-        self.stream = None if stream is None else StreamReader(self.config, stream, self.release, around)
+        self.stream = None if stream is None else StreamReader(self.config, stream, self.release, host_context)
         if self.stream is not None:
             problems += self.stream.problems
         for block in self.config.main.blocks("mail"):
@@ -168,7 +168,7 @@ class NginxConfiguration:
         first, end = share.bounds(len(self.members))
         members = self.members[first:end]
         found = resolve_members(
-            members, self._endpoint, self._template_of, self.tls.around.credentials, complete=complete
+            members, self._endpoint, self._template_of, self.tls.host_context.credentials, complete=complete
         )
         if self.stream is None or end < len(self.members):
             return found

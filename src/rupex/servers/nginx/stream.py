@@ -31,9 +31,9 @@ class StreamReader:
     ``problems``: lines that nginx would not take.
     """
 
-    def __init__(self, config: LoadedConfig, stream: Block, release: Release, around: HostContext) -> None:
+    def __init__(self, config: LoadedConfig, stream: Block, release: Release, host_context: HostContext) -> None:
         self.stream, self.release = stream, release
-        self._tls = TlsResolver(config, stream, release, around)
+        self._tls = TlsResolver(config, stream, release, host_context)
         self._upstreams = UpstreamReader(stream, release)
         self._tables = read_definitions(stream).tables
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}

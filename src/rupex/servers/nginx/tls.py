@@ -115,8 +115,8 @@ class TlsResolver:
     ``certificates``: those of a server block with their keys, by order of declaration.
     """
 
-    def __init__(self, config: LoadedConfig, http: Block, release: Release, around: HostContext) -> None:
-        self.config, self.http, self.release, self.around = config, http, release, around
+    def __init__(self, config: LoadedConfig, http: Block, release: Release, host_context: HostContext) -> None:
+        self.config, self.http, self.release, self.host_context = config, http, release, host_context
         self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
         # no method of its own: a resolver that refers to itself, and with it all that was read, would stay in memory
         read = partial(_read_certificates, config, http)
@@ -129,7 +129,7 @@ class TlsResolver:
         return self._kinds(self.certificates(server))
 
     def _kinds(self, uses: Iterable[CertificateUse]) -> frozenset[str] | None:
-        return self.around.credentials.key_kinds(use.certificate for use in uses)
+        return self.host_context.credentials.key_kinds(use.certificate for use in uses)
 
     # All settings of one endpoint
 
@@ -165,7 +165,7 @@ class TlsResolver:
     def _settings(
         self, listener: Listener, first: tuple[Block, Block], own: tuple[Block, Block], kinds: frozenset[str] | None
     ) -> dict[str, Any]:
-        library = self.around.library
+        library = self.host_context.library
         declared, protocols_by = self._declared_protocols(first, own)
         ciphers = self._text(own, "ssl_ciphers", "CipherString")
         suites13 = self._command(first, "Ciphersuites")
@@ -261,7 +261,7 @@ class TlsResolver:
         return Setting(directive.args[:1] == ("on",), provenance)
 
     def _note(self, declared: str, provenance: Provenance) -> str:
-        parts = [told_as_declared(declared, self.around.library)]
+        parts = [told_as_declared(declared, self.host_context.library)]
         if provenance.how == "default" and provenance.note:
             parts.insert(0, provenance.note)
         return "; ".join(parts)
@@ -305,9 +305,9 @@ class TlsResolver:
         over = self._command(first, "Curves", "ECDHParameters")
         value, provenance = over or curve
         declared = "" if value == "auto" else value
-        if not declared and self.around.library.groups is not None:
-            declared = self.around.library.groups
-            provenance = self.around.library.provenance or provenance
+        if not declared and self.host_context.library.groups is not None:
+            declared = self.host_context.library.groups
+            provenance = self.host_context.library.provenance or provenance
         if own[1] is not first[1]:
             here, _ = inherited(own, "ssl_ecdh_curve")
             other, _ = inherited(first, "ssl_ecdh_curve")
@@ -316,7 +316,7 @@ class TlsResolver:
                 provenance = Provenance(
                     provenance.how, provenance.file, provenance.line, provenance.column, provenance.note, (lost,)
                 )
-        found = negotiable_groups(declared, self.around.library, level, newest)
+        found = negotiable_groups(declared, self.host_context.library, level, newest)
         if found is None:
             return unknown("the crypto library's own list of groups, and its release is not known", provenance)
         return Setting(found, with_note(provenance, self._note(value, provenance)))
@@ -342,7 +342,7 @@ class TlsResolver:
         directive, provenance = inherited(own, "ssl_session_ticket_key")
         if directive is not None and directive.args:
             path = self.config.path(directive.args[0])
-            return Setting(TicketKeys(False, path, self.around.tree.modified(path)), provenance)
+            return Setting(TicketKeys(False, path, self.host_context.tree.modified(path)), provenance)
         cache, cache_by = inherited(own, "ssl_session_cache")
         shared = cache is not None and any(word.startswith("shared:") for word in cache.args)
         if shared and self.release.number >= (1, 23, 2):
@@ -361,7 +361,7 @@ class TlsResolver:
         if path is None:
             return unknown("the parameters are in no file", provenance)
         try:
-            content = self.around.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
+            content = self.host_context.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
             return Setting(parse_dh_parameters(content), provenance)
         except TreeError as error:
             return unknown(f"{path}: {error.message}", provenance)
@@ -405,7 +405,7 @@ class TlsResolver:
         has_responder = inherited(own, "ssl_stapling_responder")[0] is not None
         has_anchors = inherited(own, "ssl_trusted_certificate")[0] is not None
         for use in uses:
-            found = self.around.credentials.certificates(use.certificate) if use.certificate else "not a file"
+            found = self.host_context.credentials.certificates(use.certificate) if use.certificate else "not a file"
             if isinstance(found, str):
                 return unknown(f"{use.certificate}: {found}", place)
             if not has_responder and not found[0].ocsp_responders:

@@ -40,10 +40,10 @@ class _Tomcat:
     def looks_like(self, text: str) -> bool:
         return _LOOKS_LIKE.search(text) is not None
 
-    def resolve(self, main_path: str, around: HostContext) -> Configured:
+    def resolve(self, main_path: str, host_context: HostContext) -> Configured:
         from rupex.servers.tomcat.resolve import TomcatConfiguration
 
-        return TomcatConfiguration(main_path, around)
+        return TomcatConfiguration(main_path, host_context)
 
 
 FAMILY: Final = _Tomcat()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Final, NamedTuple
 
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.http.urls import authority_of
 from rupex.model import (
     Header,
@@ -269,7 +269,7 @@ class Processor:
 
     def _has_page(self, context: Context, inner: str, name: str) -> bool:
         """Whether a folder has a page that stands for it, by whose path filters are chosen."""
-        path = inside(f"{context.folder}{inner}{name}")
+        path = normalize_path(f"{context.folder}{inner}{name}")
         return inner.endswith("/") and context.folder is not None and self.reader.tree.is_file(path)
 
     def _from_disk(self, context: Context, inner: str, query: str | None) -> tuple[int | None, str | None]:
@@ -277,7 +277,7 @@ class Processor:
         tree, folder = self.reader.tree, context.folder
         if folder is None or context.app.has_servlets() or inner.endswith((".jsp", ".jspx")):
             return None, None
-        path = inside(f"{folder}{inner}")
+        path = normalize_path(f"{folder}{inner}")
         if tree.is_folder(path):
             if not inner.endswith("/"):
                 return 302, f"{context.path}{inner}/{_query_part(query)}"

@@ -30,28 +30,28 @@ class Java(Struct, frozen=True):
     provenance: Provenance | None
 
 
-def find_release(around: HostContext, main_path: str) -> Release:
+def find_release(host_context: HostContext, main_path: str) -> Release:
     """As :meth:`~rupex.servers.common.releases.Releases.find`; the folder of the configuration may tell it, or the package."""
     line = re.search(r"tomcat-?([0-9]{1,4})(?:\.([0-9]{1,4})\.([0-9]{1,4}))?(?![0-9])", main_path)
     by_path = None
     if line is not None and line[2]:
         number = (int(line[1]), int(line[2]), int(line[3]))
         by_path = Release(number, Provenance("explicit", main_path, note="by its folder"))
-    return RELEASES.find(around, by_path, None if line is None else line[1])
+    return RELEASES.find(host_context, by_path, None if line is None else line[1])
 
 
-def find_java(around: HostContext) -> Java:
+def find_java(host_context: HostContext) -> Java:
     """What the security file of the tree's Java runtime switches off; of several runtimes, what all of them do."""
     refused: frozenset[str] | None = None
     place: Provenance | None = None
     for pattern in _JAVA_SECURITY:
         try:
-            paths = around.tree.glob(pattern)
+            paths = host_context.tree.glob(pattern)
         except TreeError:
             continue
         for path in paths:
             try:
-                text = around.tree.read(path).decode("latin-1")
+                text = host_context.tree.read(path).decode("latin-1")
             except TreeError:
                 continue
             said = parse_properties(text).get("jdk.tls.disabledAlgorithms", "")
@@ -59,8 +59,8 @@ def find_java(around: HostContext) -> Java:
             refused = words if refused is None else refused & words
             line = text.count("\n", 0, text.find("\njdk.tls.disabledAlgorithms") + 1) + 1
             place = place or Provenance("explicit", path, line, 1)
-    if refused is None and "java" in around.assumed:
-        number = re.match(r"(?:1\.)?([0-9]{1,4})", around.assumed["java"])
+    if refused is None and "java" in host_context.assumed:
+        number = re.match(r"(?:1\.)?([0-9]{1,4})", host_context.assumed["java"])
         if (
             number is not None and int(number[1]) >= 16
         ):  # the first release that starts with TLS 1.0 and 1.1 switched off

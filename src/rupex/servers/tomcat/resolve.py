@@ -58,16 +58,16 @@ class TomcatConfiguration:
     family = "tomcat"
     passes_to: tuple[Backend, ...] = ()
 
-    def __init__(self, main_path: str, around: HostContext) -> None:
-        self.main_path, self.around = main_path, around
-        self.release = find_release(around, main_path)
+    def __init__(self, main_path: str, host_context: HostContext) -> None:
+        self.main_path, self.host_context = main_path, host_context
+        self.release = find_release(host_context, main_path)
         self.version = self.release.setting()
         self.sources: tuple[Source, ...] = (Source("config", self.family, self.version.value, main_path),)
         folder = main_path.rpartition("/")[0]
-        self.base = _base_of(around, folder)
-        self.reader = Reader(around.tree, self.base, self._properties(folder))
-        self.java = find_java(around)
-        self.tls = TlsResolver(self.release, self.java, around, self.base)
+        self.base = _base_of(host_context, folder)
+        self.reader = Reader(host_context.tree, self.base, self._properties(folder))
+        self.java = find_java(host_context)
+        self.tls = TlsResolver(self.release, self.java, host_context, self.base)
         server = self.reader.xml(main_path, must=True)
         self.server = server
         self.server_web = self.reader.xml(f"{folder}/web.xml")
@@ -96,7 +96,7 @@ class TomcatConfiguration:
         found = {"catalina.base": f"/{self.base}", "catalina.home": f"/{self.base}"}
         for path in (f"{folder}/catalina.properties",):
             try:
-                found |= parse_properties(self.around.tree.read(path).decode("latin-1"))
+                found |= parse_properties(self.host_context.tree.read(path).decode("latin-1"))
             except TreeError:
                 continue
         for path in (
@@ -106,7 +106,7 @@ class TomcatConfiguration:
             f"{self.base}/bin/setenv.sh",
         ):
             try:
-                text = self.around.tree.read(path).decode("utf-8", "replace")
+                text = self.host_context.tree.read(path).decode("utf-8", "replace")
             except TreeError:
                 continue
             found |= {
@@ -121,7 +121,7 @@ class TomcatConfiguration:
                  for name in ("tomcat10", "tomcat9", "tomcat")]  # fmt: skip
         for path in units:
             try:
-                text = self.around.tree.read(path).decode("utf-8", "replace")
+                text = self.host_context.tree.read(path).decode("utf-8", "replace")
             except TreeError:
                 continue
             user = re.search(r"^User=(\S+)", text, re.MULTILINE)
@@ -166,7 +166,7 @@ class TomcatConfiguration:
             (one.attributes[name] for one in (place, config) for name in _PASSWORDS if name in one.attributes), None
         )
         path = self.tls.path(store)
-        self.around.credentials.passwords[path] = "changeit" if word is None else word
+        self.host_context.credentials.passwords[path] = "changeit" if word is None else word
         is_reference = word is not None and "${" in word
         in_clear = word is not None and not is_reference and not (place.get("certificateKeystorePasswordFile"))
         return StoreUse(path, word is None or is_factory_word(word), in_clear, place.provenance())
@@ -224,7 +224,7 @@ class TomcatConfiguration:
         return Endpoint(
             id=f"tomcat:{address}:{port}/{what}", family=self.family, address=address, port=port, names=(), default=False,
             transport="plain", provenance=element.provenance("the word that it takes is the factory one" if is_default else None),
-            sources=("config",), control=what,
+            sources=("config",), management=what,
         )  # fmt: skip
 
     def _endpoint(self, member: VirtualHostBinding) -> Endpoint:
@@ -378,12 +378,12 @@ def _is_ajp(connector: Element) -> bool:
     return "ajp" in connector.get("protocol").lower()
 
 
-def _base_of(around: HostContext, folder: str) -> str:
+def _base_of(host_context: HostContext, folder: str) -> str:
     """CATALINA_BASE: the folder above ``conf``; on Debian the one that links to the configuration."""
     name = folder.rpartition("/")[2]
     if name == "conf":
         return folder.removesuffix("/conf") if "/" in folder else ""
     for candidate in (f"var/lib/{name}", f"usr/share/{name}"):
-        if around.tree.is_folder(candidate):
+        if host_context.tree.is_folder(candidate):
             return candidate
     return folder

@@ -27,13 +27,13 @@ _SEPARATORS = re.compile(r"[,:\s]+")
 class TlsResolver:
     """Resolves TLS settings of connectors."""
 
-    def __init__(self, release: Release, java: Java, around: HostContext, base: str) -> None:
-        self.release, self.java, self.around, self.base = release, java, around, base
+    def __init__(self, release: Release, java: Java, host_context: HostContext, base: str) -> None:
+        self.release, self.java, self.host_context, self.base = release, java, host_context, base
 
     def path(self, name: str) -> str:
-        from rupex.host.tree.paths import inside
+        from rupex.host.tree.paths import normalize_path
 
-        return inside(name.removeprefix("file:") if name.startswith(("/", "file:/")) else f"{self.base}/{name}")
+        return normalize_path(name.removeprefix("file:") if name.startswith(("/", "file:/")) else f"{self.base}/{name}")
 
     def host_config(self, connector: Element, name: str) -> Element:
         """The SSLHostConfig for a server name, or the connector itself where it is written in the old style."""
@@ -65,7 +65,7 @@ class TlsResolver:
     def resolve(self, connector: Element, name: str) -> Tls:
         config = self.host_config(connector, name)
         uses = self.certificates(config)
-        kinds = self.around.credentials.key_kinds(use.certificate for use in uses)
+        kinds = self.host_context.credentials.key_kinds(use.certificate for use in uses)
         declared, words, place = self._protocols(connector, config)
         protocols = self._spoken(declared, place, words)
         is_openssl = self.is_openssl(connector)
@@ -159,7 +159,7 @@ class TlsResolver:
         )
         text = str(setting.value) if text is None else text
         if is_openssl:
-            _, suites = negotiable(protocols, text, self.around.library, Abilities(kinds, True))
+            _, suites = negotiable(protocols, text, self.host_context.library, Abilities(kinds, True))
             return Setting(suites, place)
         if not text:
             return unknown("the Java runtime's own list", place)

@@ -7,7 +7,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.model import bounds
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.hello import read_extensions
 from rupex.wire.codec.octets import Reader, WireError
 
@@ -33,13 +33,13 @@ def decode_server_hello(body: bytes) -> ServerHello:
     reader.vector(1)
     suite, compression = reader.number(2), reader.number(1)
     extensions = dict(read_extensions(reader))
-    chosen = extensions.get(n.SUPPORTED_VERSIONS)
+    chosen = extensions.get(codepoints.SUPPORTED_VERSIONS)
     if chosen is not None:
         version = Reader(chosen).number(2)
-    is_retry = random == n.RETRY_RANDOM
+    is_retry = random == codepoints.RETRY_RANDOM
     group, share = None, b""
-    if n.KEY_SHARE in extensions:
-        inner = Reader(extensions[n.KEY_SHARE])
+    if codepoints.KEY_SHARE in extensions:
+        inner = Reader(extensions[codepoints.KEY_SHARE])
         group = inner.number(2)
         share = b"" if is_retry else inner.vector(2)
     return ServerHello(version, random, suite, compression, extensions, is_retry, group, share)
@@ -72,7 +72,7 @@ def decode_newest_certificates(body: bytes) -> SentCertificates:
     while reader.left:
         _bound(chain)
         chain.append(reader.vector(3))
-        status = dict(read_extensions(reader)).get(n.STATUS_REQUEST)
+        status = dict(read_extensions(reader)).get(codepoints.STATUS_REQUEST)
         if status is not None and len(chain) == 1:
             staple = decode_certificate_status(status)
     return SentCertificates(tuple(chain), staple)
@@ -152,7 +152,7 @@ def decode_ticket(body: bytes) -> Ticket:
     reader.take(4)
     reader.vector(1)
     ticket = reader.vector(2)
-    early = dict(read_extensions(reader)).get(n.EARLY_DATA)
+    early = dict(read_extensions(reader)).get(codepoints.EARLY_DATA)
     name = ticket[:_KEY_NAME_OCTETS] if len(ticket) > 2 * _KEY_NAME_OCTETS else b""
     return Ticket(lifetime, None if early is None else Reader(early).number(4), name)
 

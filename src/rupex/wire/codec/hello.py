@@ -7,7 +7,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.model.endpoint import ProtocolVersion
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.octets import Reader, WireError, number, numbers, vector
 from rupex.wire.codec.records import Message, encode_records
 
@@ -81,52 +81,52 @@ def client_hello(offer: Offer, random: bytes) -> Message:
     newest = offer.version == "TLSv1.3"
     suites = offer.suites
     if offer.fallback:
-        suites += (n.FALLBACK,)
+        suites += (codepoints.FALLBACK,)
     if not newest and offer.bare:
-        suites += (n.EMPTY_RENEGOTIATION_INFO,)
+        suites += (codepoints.EMPTY_RENEGOTIATION_INFO,)
     hello = ClientHello(
-        min(n.VERSION_NUMBERS[offer.version], n.VERSION_NUMBERS["TLSv1.2"]),
+        min(codepoints.VERSION_NUMBERS[offer.version], codepoints.VERSION_NUMBERS["TLSv1.2"]),
         random,
         random if newest else b"",  # RFC 8446, D.4: as middle boxes expect it
         suites,
         offer.compressions,
         () if offer.bare else _extensions(offer, newest=newest),
     )
-    return Message(n.CLIENT_HELLO, encode_client_hello(hello))
+    return Message(codepoints.CLIENT_HELLO, encode_client_hello(hello))
 
 
 def _extensions(offer: Offer, *, newest: bool) -> tuple[tuple[int, bytes], ...]:
     found: list[tuple[int, bytes]] = []
     if offer.name is not None:
         entry = b"\x00" + vector(offer.name.encode("ascii", "replace"), 2)
-        found.append((n.SERVER_NAME, vector(entry, 2)))
+        found.append((codepoints.SERVER_NAME, vector(entry, 2)))
     if not newest:
-        found.append((n.RENEGOTIATION_INFO, b"\x00"))
-        found.append((n.EXTENDED_MASTER_SECRET, b""))
-        found.append((n.SESSION_TICKET, b""))
+        found.append((codepoints.RENEGOTIATION_INFO, b"\x00"))
+        found.append((codepoints.EXTENDED_MASTER_SECRET, b""))
+        found.append((codepoints.SESSION_TICKET, b""))
     if offer.groups:
-        found.append((n.SUPPORTED_GROUPS, numbers(offer.groups, 2, 2)))
+        found.append((codepoints.SUPPORTED_GROUPS, numbers(offer.groups, 2, 2)))
         if not newest:
-            found.append((n.EC_POINT_FORMATS, b"\x01\x00"))
+            found.append((codepoints.EC_POINT_FORMATS, b"\x01\x00"))
     if offer.schemes:
-        found.append((n.SIGNATURE_ALGORITHMS, numbers(offer.schemes, 2, 2)))
-    found.append((n.STATUS_REQUEST, b"\x01\x00\x00\x00\x00"))
+        found.append((codepoints.SIGNATURE_ALGORITHMS, numbers(offer.schemes, 2, 2)))
+    found.append((codepoints.STATUS_REQUEST, b"\x01\x00\x00\x00\x00"))
     if offer.alpn:
-        found.append((n.ALPN, vector(b"".join(vector(protocol, 1) for protocol in offer.alpn), 2)))
+        found.append((codepoints.ALPN, vector(b"".join(vector(protocol, 1) for protocol in offer.alpn), 2)))
     if newest:
-        found.append((n.SUPPORTED_VERSIONS, numbers((n.VERSION_NUMBERS["TLSv1.3"],), 1, 2)))
-        found.append((n.PSK_KEY_EXCHANGE_MODES, b"\x01\x01"))
+        found.append((codepoints.SUPPORTED_VERSIONS, numbers((codepoints.VERSION_NUMBERS["TLSv1.3"],), 1, 2)))
+        found.append((codepoints.PSK_KEY_EXCHANGE_MODES, b"\x01\x01"))
         if offer.cookie is not None:
-            found.append((n.COOKIE, vector(offer.cookie, 2)))
+            found.append((codepoints.COOKIE, vector(offer.cookie, 2)))
         shares = b"".join(number(group, 2) + vector(share, 2) for group, share in offer.shares)
-        found.append((n.KEY_SHARE, vector(shares, 2)))
+        found.append((codepoints.KEY_SHARE, vector(shares, 2)))
     return tuple(found)
 
 
 def hello_records(message: Message, version: ProtocolVersion) -> bytes:
     """A hello in records, under the version that old servers take a first record in (RFC 8446, 5.1; RFC 5246, E.1)."""
     under = 0x0300 if version == "SSLv3" else 0x0301
-    return encode_records(n.HANDSHAKE, under, message.whole)
+    return encode_records(codepoints.HANDSHAKE, under, message.whole)
 
 
 _SSL2_CLIENT_HELLO: Final = 1

@@ -7,12 +7,14 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.model import bounds
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.octets import WireError, number, vector
 
 _LONGEST: Final = (1 << 14) + 2048  # RFC 5246, 6.2.3, the longest of any version
 _FRAGMENT: Final = 1 << 14
-_CONTENT_TYPES: Final = frozenset({n.CHANGE_CIPHER_SPEC, n.ALERT, n.HANDSHAKE, n.APPLICATION_DATA, 24})
+_CONTENT_TYPES: Final = frozenset(
+    {codepoints.CHANGE_CIPHER_SPEC, codepoints.ALERT, codepoints.HANDSHAKE, codepoints.APPLICATION_DATA, 24}
+)
 
 
 class Record(Struct, frozen=True):
@@ -35,7 +37,7 @@ class Alert(Struct, frozen=True):
 
     @property
     def name(self) -> str:
-        return n.ALERT_NAMES.get(self.description, f"alert {self.description}")
+        return codepoints.ALERT_NAMES.get(self.description, f"alert {self.description}")
 
 
 class Message(Struct, frozen=True):
@@ -133,15 +135,15 @@ class Flight:
             self._take(record)
 
     def _take(self, record: Record) -> None:
-        if record.type == n.APPLICATION_DATA:
+        if record.type == codepoints.APPLICATION_DATA:
             self.sealed.append(record)
-        elif record.type == n.ALERT and len(record.payload) == 2:
+        elif record.type == codepoints.ALERT and len(record.payload) == 2:
             alert = Alert(record.payload[0], record.payload[1])
             if alert.level == 1 and alert.description != 0:
                 self.warnings.append(alert)
             elif self.alert is None:
                 self.alert = alert
-        elif record.type == n.HANDSHAKE:
+        elif record.type == codepoints.HANDSHAKE:
             self.messages += self._handshake.feed(record.payload)
 
     def first(self, message_type: int) -> bytes | None:

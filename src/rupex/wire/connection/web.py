@@ -16,7 +16,7 @@ from msgspec import Struct
 from rupex import __version__
 from rupex.http.urls import resolved
 from rupex.model import bounds
-from rupex.wire.connection.line import LineError, Listener
+from rupex.wire.connection.connection import Listener, ListenerError
 
 AGENT: Final = f"rupex/{__version__}"
 _LEGACY_SERVER_CONNECT: Final = 0x4  # SSL_OP_LEGACY_SERVER_CONNECT: take a server without RFC 5746, to look at it
@@ -97,7 +97,7 @@ class Web:
         self._transport = httpx.AsyncHTTPTransport(
             verify=_context(), http2=http2 and scheme == "https", limits=limits, trust_env=False
         )
-        self._timeout = httpx.Timeout(listener.manners.step_seconds).as_dict()
+        self._timeout = httpx.Timeout(listener.probe_limits.step_seconds).as_dict()
 
     async def __aenter__(self) -> Web:
         return self
@@ -138,8 +138,8 @@ class Web:
                 async with self._answered(request) as response:
                     return await self._page(response, f"{self.scheme}://{authority}{target}")
         except (TimeoutError, httpx.TimeoutException):
-            return NoPage("timeout", f"no whole answer within {self.listener.manners.step_seconds:g} s")
-        except LineError as error:
+            return NoPage("timeout", f"no whole answer within {self.listener.probe_limits.step_seconds:g} s")
+        except ListenerError as error:
             return NoPage("unasked" if error.kind == "unasked" else "timeout", error.why)
         except httpx.ConnectError as error:
             return _connect_failure(error)
@@ -175,7 +175,7 @@ class Web:
                     await through.write(f"GET / HTTP/1.1\r\nHost: {authority}\r\nConnection: close\r\n\r\n".encode())
                     self.listener.round_trips += 1
                     return bytes(await through.read(5, timeout=seconds / 2)).startswith(_SERVER_SPEAKS)
-        except LineError as error:
+        except ListenerError as error:
             return NoPage("unasked" if error.kind == "unasked" else "timeout", error.why)
         except (TimeoutError, httpx.TimeoutException):
             return NoPage("timeout", "a CONNECT was not answered in time")

@@ -42,7 +42,7 @@ from rupex.tls.suites import PROTOCOL_VERSIONS, all_suites
 from rupex.wire.codec.answers import SentCertificates
 from rupex.wire.connection.web import NoPage, Page
 from rupex.wire.observe.visit import FOREIGN_ORIGIN, MARK, STRANGER, Pages, Visit
-from rupex.wire.sweep.swept import Swept
+from rupex.wire.sweep.result import SweepResult
 
 T = TypeVar("T")
 
@@ -81,8 +81,8 @@ def certificate_place(visit: Visit, kind: str) -> str:
 def sent_chains(visit: Visit) -> dict[str, SentCertificates]:
     """The chains that were seen, by the kind of their leaf's key."""
     found: dict[str, SentCertificates] = {}
-    seen = [] if visit.swept is None else list(visit.swept.chains.values())
-    for sent in [*(talk.certificates for talk in visit.talks), *seen]:
+    seen = [] if visit.sweep is None else list(visit.sweep.chains.values())
+    for sent in [*(handshake.certificates for handshake in visit.handshakes), *seen]:
         if sent is None or not sent.chain:
             continue
         try:
@@ -98,8 +98,8 @@ def sent_chains(visit: Visit) -> dict[str, SentCertificates]:
 def endpoint_of(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> Endpoint:
     """The endpoint that was seen. ``exchanges``: the chains of redirects that start at it."""
     here = provenance_of(visit)
-    is_refused = visit.transport == "plain" or visit.refuses or visit.swept is None
-    tls = None if is_refused or visit.swept is None else _tls(visit, visit.swept, here)
+    is_refused = visit.transport == "plain" or visit.refuses or visit.sweep is None
+    tls = None if is_refused or visit.sweep is None else _tls(visit, visit.sweep, here)
     pages = None if visit.refuses else visit.pages
     scopes = () if pages is None else _scopes(visit, pages, here)
     return Endpoint(
@@ -127,69 +127,71 @@ def endpoint_of(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> En
 # TLS
 
 
-def _tls(visit: Visit, swept: Swept, seen_at: Provenance) -> Tls:
-    old_doubt = next((f"{v}: {why}" for v, why in swept.doubts.items() if v not in swept.suites), "")
-    doubt = next((f"{version}: {why}" for version, why in swept.doubts.items()), "")
-    protocols = tuple(version for version in PROTOCOL_VERSIONS if version in swept.suites)
-    codes = dict.fromkeys(code for version in reversed(PROTOCOL_VERSIONS) for code in swept.suites.get(version, ()))
+def _tls(visit: Visit, sweep: SweepResult, seen_at: Provenance) -> Tls:
+    old_doubt = next((f"{v}: {why}" for v, why in sweep.doubts.items() if v not in sweep.suites), "")
+    doubt = next((f"{version}: {why}" for version, why in sweep.doubts.items()), "")
+    protocols = tuple(version for version in PROTOCOL_VERSIONS if version in sweep.suites)
+    codes = dict.fromkeys(code for version in reversed(PROTOCOL_VERSIONS) for code in sweep.suites.get(version, ()))
     suites = tuple(_SUITE_NAMES.get(code, f"0x{code:04X}") for code in codes)
-    groups = tuple(_GROUP_NAMES.get(code, f"group {code}") for code in dict.fromkeys(swept.groups))
-    schemes = dict.fromkeys([*(talk.scheme for talk in visit.talks if talk.scheme is not None), *swept.schemes])
+    groups = tuple(_GROUP_NAMES.get(code, f"group {code}") for code in dict.fromkeys(sweep.groups))
+    schemes = dict.fromkeys(
+        [*(handshake.scheme for handshake in visit.handshakes if handshake.scheme is not None), *sweep.schemes]
+    )
     signatures = tuple(_SCHEME_NAMES.get(code, f"0x{code:04X}") for code in schemes)
     stapled = any(says_good(sent.staple) for sent in sent_chains(visit).values() if sent.staple is not None)
     renegotiates = visit.renegotiates
     return Tls(
         protocols=_unless(old_doubt, protocols, seen_at),
-        suites=_unless(doubt, suites, _noted(seen_at, swept.order_note)),
-        groups=_unless(swept.groups_doubt, groups, seen_at),
-        preference=_preference(swept, seen_at),
-        tickets=_tickets(visit, swept, seen_at),
+        suites=_unless(doubt, suites, _noted(seen_at, sweep.order_note)),
+        groups=_unless(sweep.groups_doubt, groups, seen_at),
+        preference=_preference(sweep, seen_at),
+        tickets=_tickets(visit, sweep, seen_at),
         stapling=Setting(stapled, seen_at),
-        compression=Setting(bool(swept.compression), seen_at),
-        alpn=_alpn(visit, swept, seen_at),
+        compression=Setting(bool(sweep.compression), seen_at),
+        alpn=_alpn(visit, sweep, seen_at),
         certificates=tuple(
             CertificateUse(certificate_place(visit, kind), None, seen_at) for kind in sent_chains(visit)
         ),
-        dh=None if not swept.dh_primes else Setting(_weakest(swept.dh_primes), seen_at),
-        signatures=_unless(swept.schemes_doubt, signatures, seen_at),
-        secure_renegotiation=_seen(swept.secure_renegotiation, seen_at),
+        dh=None if not sweep.dh_primes else Setting(_weakest(sweep.dh_primes), seen_at),
+        signatures=_unless(sweep.schemes_doubt, signatures, seen_at),
+        secure_renegotiation=_seen(sweep.secure_renegotiation, seen_at),
         client_renegotiation=_seen(renegotiates, seen_at) or unknown(_RENEGOTIATION_UNSEEN, seen_at),
-        fallback_signal=_seen(swept.fallback_refused, seen_at),
-        master_secret=_seen(swept.master_secret, seen_at),
-        early_data=_early_data(visit, swept, seen_at),
-        client_certificate=_client_certificate(visit, swept, seen_at),
+        fallback_signal=_seen(sweep.fallback_refused, seen_at),
+        master_secret=_seen(sweep.master_secret, seen_at),
+        early_data=_early_data(visit, sweep, seen_at),
+        client_certificate=_client_certificate(visit, sweep, seen_at),
     )
 
 
 _RENEGOTIATION_UNSEEN: Final = "whether a client may start one could not be told"
 
 
-def _preference(swept: Swept, seen_at: Provenance) -> Setting[Literal["server", "client"]]:
-    if swept.order is None or swept.order_doubt:
-        return unknown(swept.order_doubt or "who decides the order could not be told", seen_at)
-    return Setting(swept.order, seen_at)
+def _preference(sweep: SweepResult, seen_at: Provenance) -> Setting[Literal["server", "client"]]:
+    if sweep.order is None or sweep.order_doubt:
+        return unknown(sweep.order_doubt or "who decides the order could not be told", seen_at)
+    return Setting(sweep.order, seen_at)
 
 
-def _tickets(visit: Visit, swept: Swept, seen_at: Provenance) -> Setting[bool]:
-    unseen = _unseen_of_tls13(visit, swept)
-    if unseen and not swept.tickets:
+def _tickets(visit: Visit, sweep: SweepResult, seen_at: Provenance) -> Setting[bool]:
+    unseen = _unseen_of_tls13(visit, sweep)
+    if unseen and not sweep.tickets:
         return unknown(unseen, seen_at)
-    has_ticket = bool(visit.talks) and visit.talks[0].ticket is not None
-    return Setting(bool(swept.tickets) or has_ticket, seen_at)
+    has_ticket = bool(visit.handshakes) and visit.handshakes[0].ticket is not None
+    return Setting(bool(sweep.tickets) or has_ticket, seen_at)
 
 
 def _client_certificate(
-    visit: Visit, swept: Swept, seen_at: Provenance
+    visit: Visit, sweep: SweepResult, seen_at: Provenance
 ) -> Setting[Literal["none", "verified", "unverified"]]:
-    if swept.asks_for_certificate or any(talk.asks_for_certificate for talk in visit.talks):
+    if sweep.asks_for_certificate or any(handshake.asks_for_certificate for handshake in visit.handshakes):
         return unknown("one is asked for; whether it is verified only a holder of one can see", seen_at)
-    unseen = _unseen_of_tls13(visit, swept)
+    unseen = _unseen_of_tls13(visit, sweep)
     return unknown(unseen, seen_at) if unseen else Setting("none", seen_at)
 
 
-def _unseen_of_tls13(visit: Visit, swept: Swept) -> str:
+def _unseen_of_tls13(visit: Visit, sweep: SweepResult) -> str:
     """Why what TLS 1.3 encrypts is not known; empty where a handshake was finished, or TLS 1.3 is not taken."""
-    is_unseen = "TLSv1.3" in swept.suites and not any(talk.is_finished for talk in visit.talks)
+    is_unseen = "TLSv1.3" in sweep.suites and not any(handshake.is_finished for handshake in visit.handshakes)
     return "what is said under the protection of TLS 1.3 was not seen" if is_unseen else ""
 
 
@@ -212,11 +214,11 @@ def _weakest(primes: Iterable[int]) -> DhParameters:
     return min(map(describe_prime, shortest), key=lambda dh: (dh.bits, dh.group is not None or bool(dh.safe)))
 
 
-def _alpn(visit: Visit, swept: Swept, seen_at: Provenance) -> Setting[tuple[str, ...]]:
-    if visit.talks:
-        chosen = visit.talks[0].protocol
-    elif swept.protocol_seen:
-        chosen = swept.protocol
+def _alpn(visit: Visit, sweep: SweepResult, seen_at: Provenance) -> Setting[tuple[str, ...]]:
+    if visit.handshakes:
+        chosen = visit.handshakes[0].protocol
+    elif sweep.protocol_seen:
+        chosen = sweep.protocol
     else:
         return unknown("which protocols are offered could not be asked", seen_at)
     if chosen is None:
@@ -226,12 +228,12 @@ def _alpn(visit: Visit, swept: Swept, seen_at: Provenance) -> Setting[tuple[str,
     return Setting((chosen,), seen_at)
 
 
-def _early_data(visit: Visit, swept: Swept, seen_at: Provenance) -> Setting[bool] | None:
-    if "TLSv1.3" not in swept.suites:
-        return Setting(False, seen_at) if "TLSv1.3" not in swept.doubts else None
-    if not visit.talks or not visit.talks[0].is_finished:
+def _early_data(visit: Visit, sweep: SweepResult, seen_at: Provenance) -> Setting[bool] | None:
+    if "TLSv1.3" not in sweep.suites:
+        return Setting(False, seen_at) if "TLSv1.3" not in sweep.doubts else None
+    if not visit.handshakes or not visit.handshakes[0].is_finished:
         return None
-    ticket = visit.talks[0].ticket
+    ticket = visit.handshakes[0].ticket
     return Setting(ticket is not None and bool(ticket.early_data_bytes), seen_at)
 
 
@@ -442,20 +444,20 @@ def _echoes_stranger(pages: Pages | None) -> bool:
 
 
 def _facts(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> WireFacts:
-    swept = visit.swept
+    sweep = visit.sweep
     by_version: dict[ProtocolVersion, tuple[str, ...]] = {}
-    if swept is not None:
+    if sweep is not None:
         for version in PROTOCOL_VERSIONS:
-            if version in swept.suites:
-                by_version[version] = tuple(_SUITE_NAMES.get(code, f"0x{code:04X}") for code in swept.suites[version])
-    schemes = [t.scheme for t in visit.talks if t.scheme is not None] + ([] if swept is None else swept.schemes)
+            if version in sweep.suites:
+                by_version[version] = tuple(_SUITE_NAMES.get(code, f"0x{code:04X}") for code in sweep.suites[version])
+    schemes = [t.scheme for t in visit.handshakes if t.scheme is not None] + ([] if sweep is None else sweep.schemes)
     cached = []
     notes = (
         ["asked from the machine itself, where more may be open than for others"] if is_loopback(visit.address) else []
     )
-    notes += [*visit.failures, *([] if swept is None else swept.problems)]
-    if visit.refuses and swept is not None:
-        notes.append(f"every handshake for this name is refused ({', '.join(swept.alerts)})")
+    notes += [*visit.failures, *([] if sweep is None else sweep.problems)]
+    if visit.refuses and sweep is not None:
+        notes.append(f"every handshake for this name is refused ({', '.join(sweep.alerts)})")
     for page in [] if visit.pages is None else visit.pages.seen()[:1]:
         cached = [f"{_spelt(name)}: {value}" for name, value in page.headers if name.lower() in _CACHE_HEADERS]
     return WireFacts(
@@ -468,7 +470,7 @@ def _facts(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> WireFac
         exchanges=exchanges,
         cached=tuple(cached),
         notes=tuple(notes),
-        ticket_key=next((t.ticket.key_name.hex() or None for t in visit.talks if t.ticket is not None), None),
+        ticket_key=next((t.ticket.key_name.hex() or None for t in visit.handshakes if t.ticket is not None), None),
     )
 
 

@@ -23,7 +23,7 @@ from rupex.model import (
     lifetime_days,
 )
 from rupex.pki.certificates import CredentialError, parse_der
-from rupex.wire.connection.line import Listener, ProbeLimits
+from rupex.wire.connection.connection import Listener, ProbeLimits
 from rupex.wire.connection.targets import Target, UnresolvedError, addresses_of
 from rupex.wire.connection.web import Page, Web, parts_of_url
 from rupex.wire.observe.describe import (
@@ -51,10 +51,10 @@ class ProbeSession:
     to. ``connect``: one way to all of them."""
 
     def __init__(
-        self, targets: list[Target], manners: ProbeLimits, connect: Connect | None, *, skip_paths: bool
+        self, targets: list[Target], probe_limits: ProbeLimits, connect: Connect | None, *, skip_paths: bool
     ) -> None:
-        self.manners, self.connect, self.skip_paths = manners, connect, skip_paths
-        self.overall = asyncio.Semaphore(manners.overall)
+        self.probe_limits, self.connect, self.skip_paths = probe_limits, connect, skip_paths
+        self.overall = asyncio.Semaphore(probe_limits.overall)
         self._asked = {(target.name, port) for target in targets for port in self.ports_of(target)}
 
     def ports_of(self, target: Target) -> tuple[int, ...]:
@@ -68,12 +68,12 @@ class ProbeSession:
         there = port
         if self.connect is not None:
             there = self.connect.port or self.connect.ports.get(port, port)
-        return Listener(address, there, self.manners, self.overall)
+        return Listener(address, there, self.probe_limits, self.overall)
 
     async def addresses(self, name: str) -> tuple[str, ...]:
         if self.connect is not None:
             return (self.connect.address,)
-        return await addresses_of(name, self.manners.step_seconds)
+        return await addresses_of(name, self.probe_limits.step_seconds)
 
     async def find(self, name: str, port: int) -> Listener | None:
         """A listener for a redirect to ``name`` and ``port``, None where nobody asked for them."""
@@ -85,25 +85,25 @@ class ProbeSession:
             return None
 
 
-async def observe(target: Target, around: ProbeSession) -> Host:
+async def observe(target: Target, session: ProbeSession) -> Host:
     """Look at ``target``. What cannot be reached is a problem of the host."""
     place = f"wire:{target.name}"
     try:
-        addresses = await around.addresses(target.name)
+        addresses = await session.addresses(target.name)
     except UnresolvedError as error:
         return _nobody(target, Problem("unreachable", place, None, str(error), True))
     if not addresses:
         return _nobody(target, Problem("unreachable", place, None, "the name has no address", True))
-    pairs = [(around.listener(address, port), port) for address in addresses for port in around.ports_of(target)]
+    pairs = [(session.listener(address, port), port) for address in addresses for port in session.ports_of(target)]
     visits = await asyncio.gather(
-        *(visit(listener, target.name, port, skip_paths=around.skip_paths) for listener, port in pairs)
+        *(visit(listener, target.name, port, skip_paths=session.skip_paths) for listener, port in pairs)
     )
     seen = [found for found in visits if found.answered]
     asked = [_problem(found, anybody=bool(seen), chosen=target.chosen) for found in visits]
     problems = [problem for problem in asked if problem is not None]
     endpoints, samples = [], list[Sample]()
     for found in seen:
-        endpoints.append(endpoint_of(found, await _follow(found, visits, around)))
+        endpoints.append(endpoint_of(found, await _follow(found, visits, session)))
         samples += samples_of(found)
     return _host(target, seen, endpoints, samples, problems, pairs)
 
@@ -182,8 +182,8 @@ def _problem(found: Visit, *, anybody: bool, chosen: bool) -> Problem | None:
     """What kept a visit from seeing all there is. A port where nobody listens is none, when another one answered; nor is
     one of the usual ports that was not ``chosen`` and takes no connection, as behind a firewall."""
     place = endpoint_id(found.address, found.port, found.name)
-    swept = found.swept
-    failure = None if swept is None else swept.failure
+    sweep = found.sweep
+    failure = None if sweep is None else sweep.failure
     if not found.answered:
         kind, why = ("refused", "every connection was closed without an answer")
         if failure is not None:
@@ -196,8 +196,8 @@ def _problem(found: Visit, *, anybody: bool, chosen: bool) -> Problem | None:
         if anybody and is_closed:
             return None
         return Problem(_problem_kind(kind), place, None, why, not anybody)
-    if swept is not None and not swept.is_silent and swept.doubts:
-        version, why = next(iter(swept.doubts.items()))
+    if sweep is not None and not sweep.is_silent and sweep.doubts:
+        version, why = next(iter(sweep.doubts.items()))
         return Problem(
             _problem_kind(failure.kind if failure is not None else "broken"), place, None, f"{version}: {why}"
         )
@@ -213,7 +213,7 @@ def _problem_kind(kind: str) -> Literal["refused", "timeout", "unreachable"]:
     return "timeout" if kind == "timeout" else "unreachable"
 
 
-async def _follow(found: Visit, visits: list[Visit], around: ProbeSession) -> tuple[tuple[Exchange, ...], ...]:
+async def _follow(found: Visit, visits: list[Visit], session: ProbeSession) -> tuple[tuple[Exchange, ...], ...]:
     """The chain of redirects that starts at the front page of ``found``, hop by hop, within the names asked for."""
     if found.pages is None or not isinstance(found.pages.root, Page):
         return ()
@@ -223,7 +223,7 @@ async def _follow(found: Visit, visits: list[Visit], around: ProbeSession) -> tu
     seen = {page.url}
     while page.location is not None and len(hops) <= bounds.HOPS and page.location not in seen:
         seen.add(page.location)
-        following = known.get(_normal(page.location)) or await _fetch(page.location, around)
+        following = known.get(_normal(page.location)) or await _fetch(page.location, session)
         if following is None:
             break
         page = following
@@ -242,12 +242,12 @@ def _normal(url: str) -> str:
     return f"{scheme}://{shown}" + ("" if port == usual else f":{port}") + target
 
 
-async def _fetch(url: str, around: ProbeSession) -> Page | None:
+async def _fetch(url: str, session: ProbeSession) -> Page | None:
     found = parts_of_url(url)
     if found is None or found[0] not in ("http", "https") or found[2] is None:
         return None
     scheme, host, port, target = found
-    listener = await around.find(host, port or 0)
+    listener = await session.find(host, port or 0)
     if listener is None:
         return None
     async with Web(listener, "https" if scheme == "https" else "http", host, port or 0) as web:

@@ -13,12 +13,12 @@ from msgspec import Struct, convert, field
 from rupex.http.names import is_address
 from rupex.pki.certificates import CredentialError, parse_der
 from rupex.tls.signatures import SCHEMES
-from rupex.wire.connection.line import Listener
-from rupex.wire.connection.stack import client_renegotiates
+from rupex.wire.connection.connection import Listener
+from rupex.wire.connection.openssl_client import client_renegotiates
 from rupex.wire.connection.web import NoPage, Page, Web
 from rupex.wire.sweep.handshake import Tls13Handshake, converse
+from rupex.wire.sweep.result import SweepResult
 from rupex.wire.sweep.sweep import Sweep
-from rupex.wire.sweep.swept import Swept
 
 STRANGER: Final = "stranger.invalid"
 """A name that nobody has (RFC 6761, 6.4), to see what unknown names get."""
@@ -74,15 +74,15 @@ class Pages(Struct):
 
 
 class Visit(Struct):
-    """Everything that was seen of ``name`` at ``address`` and ``port``. ``swept`` is None where nothing speaks TLS;
-    ``talks``: whole handshakes of TLS 1.3; ``failures``: what went wrong, for a person."""
+    """Everything that was seen of ``name`` at ``address`` and ``port``. ``sweep`` is None where nothing speaks TLS;
+    ``handshakes``: whole handshakes of TLS 1.3; ``failures``: what went wrong, for a person."""
 
     name: str
     address: str
     port: int
     pages: Pages | None = None
-    swept: Swept | None = None
-    talks: list[Tls13Handshake] = field(default_factory=list)
+    sweep: SweepResult | None = None
+    handshakes: list[Tls13Handshake] = field(default_factory=list)
     only_h2: bool | None = None
     renegotiates: bool | None = None
     seconds: float = 0.0
@@ -93,23 +93,23 @@ class Visit(Struct):
     @property
     def is_silent(self) -> bool:
         """Whether no TLS came back, not even a refusal."""
-        return self.swept is not None and self.swept.is_silent and not self.swept.refuses_all
+        return self.sweep is not None and self.sweep.is_silent and not self.sweep.refuses_all
 
     @property
     def refuses(self) -> bool:
         """Whether it speaks TLS, and refuses every handshake for this name."""
-        return self.swept is not None and self.swept.refuses_all
+        return self.sweep is not None and self.sweep.refuses_all
 
     @property
     def transport(self) -> Literal["tls", "plain"]:
-        return "tls" if self.refuses or (self.swept is not None and not self.swept.is_silent) else "plain"
+        return "tls" if self.refuses or (self.sweep is not None and not self.sweep.is_silent) else "plain"
 
     @property
     def answered(self) -> bool:
         """Whether anything at all came back."""
         has_page = self.pages is not None and isinstance(self.pages.root, Page)
-        swept = self.swept
-        return has_page or self.refuses or (swept is not None and (not swept.is_silent or swept.foreign is not None))
+        sweep = self.sweep
+        return has_page or self.refuses or (sweep is not None and (not sweep.is_silent or sweep.foreign is not None))
 
 
 async def visit(listener: Listener, name: str, port: int, *, skip_paths: bool) -> Visit:
@@ -137,13 +137,13 @@ async def _is_plain(found: Visit, listener: Listener, name: str, port: int, *, s
     """Look over TLS; or, where nothing has answered in that language for a while, in clear. True when that is what it
     speaks: some servers wait for ever for the line end of what they take for a request."""
     secure = asyncio.create_task(_tls(found, listener, name, port, skip_paths=skip_paths))
-    await asyncio.wait({secure}, timeout=min(_PLAIN_AFTER_SECONDS, listener.manners.step_seconds / 2))
+    await asyncio.wait({secure}, timeout=min(_PLAIN_AFTER_SECONDS, listener.probe_limits.step_seconds / 2))
     if not secure.done() and not listener.has_answered:
         plain = await _look("http", listener, name, port, skip_paths=skip_paths)
         if isinstance(plain.root, Page) and plain.root.status != 400 and not listener.has_answered:
             secure.cancel()
             await asyncio.wait({secure})
-            found.pages, found.swept = plain, None
+            found.pages, found.sweep = plain, None
             return True
     await secure
     return False
@@ -160,27 +160,27 @@ async def _tls(found: Visit, listener: Listener, name: str, port: int, *, skip_p
 
 async def _all_but_details(found: Visit, sweeping: Sweep, name: str, port: int, *, skip_paths: bool) -> None:
     listener, sni, plain_pages = sweeping.listener, sweeping.name, found.pages
-    sweep, found.renegotiates, talk, pages = await asyncio.gather(
+    sweep, found.renegotiates, handshake, pages = await asyncio.gather(
         sweeping.run(),
         _renegotiation(sweeping),
         converse(listener, sni, _ALL_SCHEMES, _ALPN),
         _look("https", listener, name, port, skip_paths=skip_paths),
     )
-    found.swept = sweep
+    found.sweep = sweep
     if sweep.is_silent:
         found.pages = plain_pages
         return
     found.pages = pages
-    if isinstance(talk, Tls13Handshake):
-        found.talks.append(talk)
+    if isinstance(handshake, Tls13Handshake):
+        found.handshakes.append(handshake)
         if "TLSv1.2" not in sweep.suites:
             await _other_certificate(found, listener, sni)
     elif "TLSv1.3" in sweep.suites:
-        found.failures.append(f"the TLS 1.3 handshake could not be finished: {talk}")
-    if not sweep.stapled and not any(t.certificates and t.certificates.staple for t in found.talks):
+        found.failures.append(f"the TLS 1.3 handshake could not be finished: {handshake}")
+    if not sweep.stapled and not any(t.certificates and t.certificates.staple for t in found.handshakes):
         await _staple_again(found, sweeping)
-    protocol = found.talks[0].protocol if found.talks else sweep.protocol
-    if protocol == "h2" and found.talks:
+    protocol = found.handshakes[0].protocol if found.handshakes else sweep.protocol
+    if protocol == "h2" and found.handshakes:
         again = await converse(listener, sni, _ALL_SCHEMES, _ALPN[1:])
         found.only_h2 = not (isinstance(again, Tls13Handshake) and again.protocol == "http/1.1")
 
@@ -193,16 +193,16 @@ async def _renegotiation(sweeping: Sweep) -> bool | None:
 
 async def _staple_again(found: Visit, sweeping: Sweep) -> None:
     """Servers fetch a response when it is first asked for, and have it for whoever comes later."""
-    sent = [talk.certificates for talk in found.talks if talk.certificates is not None] or list(
+    sent = [handshake.certificates for handshake in found.handshakes if handshake.certificates is not None] or list(
         sweeping.found.chains.values()
     )
     if not any(chain.chain and _names_responder(chain.chain[0]) for chain in sent):
         return
     await asyncio.sleep(STAPLE_SECONDS)
-    if found.talks:
-        talk = await converse(sweeping.listener, sweeping.name, _ALL_SCHEMES, _ALPN)
-        if isinstance(talk, Tls13Handshake):
-            found.talks.append(talk)
+    if found.handshakes:
+        handshake = await converse(sweeping.listener, sweeping.name, _ALL_SCHEMES, _ALPN)
+        if isinstance(handshake, Tls13Handshake):
+            found.handshakes.append(handshake)
         return
     await sweeping.ask_once_more()
 
@@ -216,12 +216,12 @@ def _names_responder(der: bytes) -> bool:
 
 async def _other_certificate(found: Visit, listener: Listener, sni: str | None) -> None:
     """A server of TLS 1.3 alone may have a second certificate, for clients that verify the other kind of signature."""
-    scheme = found.talks[0].scheme
+    scheme = found.handshakes[0].scheme
     kind = next((s.key for s in SCHEMES if s.code == scheme), "RSA")
     others = tuple(s.code for s in SCHEMES if s.key != kind)
-    talk = await converse(listener, sni, others, _ALPN)
-    if isinstance(talk, Tls13Handshake):
-        found.talks.append(talk)
+    handshake = await converse(listener, sni, others, _ALPN)
+    if isinstance(handshake, Tls13Handshake):
+        found.handshakes.append(handshake)
 
 
 async def _look(
@@ -237,7 +237,7 @@ async def _look(
         old = web  # what only HTTP/1.1 can ask
         if found.root.http == "HTTP/2" and not skip_paths:
             old = await stack.enter_async_context(Web(listener, scheme, name, port, http2=False))
-        is_simple = found.root.http == "HTTP/1.0" or listener.manners.at_once == 1
+        is_simple = found.root.http == "HTTP/1.0" or listener.probe_limits.at_once == 1
         async with asyncio.TaskGroup() as beside:
             if not is_simple:
                 beside.create_task(_try_misuse(found, old, skip_paths=skip_paths))

@@ -10,11 +10,11 @@ from operator import attrgetter
 from typing import Final
 
 from rupex.tls.signatures import SCHEMES
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.answers import KeyExchange
-from rupex.wire.sweep.ask import Answer, NoAnswer, Taken
+from rupex.wire.sweep.query import Answer, NoAnswer, Taken
 from rupex.wire.sweep.questions import CLASSIC, CURVES, Questions, exchange_of
-from rupex.wire.sweep.swept import SUITES_BY_CODE
+from rupex.wire.sweep.result import SUITES_BY_CODE
 
 RESERVE: Final = 6
 _RESERVES: Final = (10, RESERVE, 4)
@@ -79,7 +79,7 @@ class Details:
         """Which schemes with old digests the server signs with, for one kind of key."""
         await self._signer_known[authentication].wait()
         old = [s.code for s in SCHEMES if s.key in _SIGNED_WITH[authentication] and s.digest in _OLD_DIGESTS]
-        await self._scheme_chain(authentication, old + [n.RSA_MD5] * (authentication == "RSA"))
+        await self._scheme_chain(authentication, old + [codepoints.RSA_MD5] * (authentication == "RSA"))
 
     async def _good_schemes(self, authentication: str, after: asyncio.Task[None]) -> None:
         """The others, ``after`` the old ones, side by side by how they pad."""

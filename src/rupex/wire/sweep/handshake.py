@@ -8,7 +8,7 @@ import os
 
 from msgspec import Struct
 
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.answers import (
     SentCertificates,
     ServerHello,
@@ -21,8 +21,7 @@ from rupex.wire.codec.answers import (
 )
 from rupex.wire.codec.hello import Offer, client_hello, hello_records
 from rupex.wire.codec.octets import Reader, WireError
-from rupex.wire.codec.records import Flight, Message
-from rupex.wire.codec.seal import (
+from rupex.wire.codec.record_protection import (
     AGREEABLE_GROUPS,
     READABLE_SUITES,
     Direction,
@@ -33,7 +32,8 @@ from rupex.wire.codec.seal import (
     hash_of_first,
     new_secret,
 )
-from rupex.wire.connection.line import LineError, Listener, Wire
+from rupex.wire.codec.records import Flight, Message
+from rupex.wire.connection.connection import Listener, ListenerError, Wire
 
 _TICKET_PATIENCE = 0.25
 """Share of the time for one answer that is waited for a ticket, which many servers never send."""
@@ -60,7 +60,7 @@ async def converse(
     try:
         async with listener.open() as wire:
             return await _Talk(wire, name, schemes, alpn).run()
-    except LineError as error:
+    except ListenerError as error:
         return error.why
     except WireError as error:
         return str(error)
@@ -96,7 +96,7 @@ class _Talk:
             if hello.group not in AGREEABLE_GROUPS:
                 return "it asks for a group that was not offered"
             retry = self.flight.messages[0]
-            cookie = hello.extensions.get(n.COOKIE)
+            cookie = hello.extensions.get(codepoints.COOKIE)
             second = self._hello((hello.group,), None if cookie is None else Reader(cookie).vector(2), random)
             await self.wire.send(hello_records(second, "TLSv1.2"))
             before = hash_of_first(first, hello.suite) + retry.whole + second.whole
@@ -113,10 +113,10 @@ class _Talk:
         if len(self.flight.messages) < count:
             return f"refused with {self.flight.alert.name}" if self.flight.alert is not None else "the answer is no TLS"
         message = self.flight.messages[count - 1]
-        if message.type != n.SERVER_HELLO or len(self.flight.messages) > count:
+        if message.type != codepoints.SERVER_HELLO or len(self.flight.messages) > count:
             return "what came is no ServerHello"
         hello = decode_server_hello(message.body)
-        if hello.version != n.VERSION_NUMBERS["TLSv1.3"] or hello.suite not in READABLE_SUITES:
+        if hello.version != codepoints.VERSION_NUMBERS["TLSv1.3"] or hello.suite not in READABLE_SUITES:
             return "it chose what was not offered"
         return hello
 
@@ -136,10 +136,10 @@ class _Talk:
                 for message in opened.feed(self.flight.sealed[at]):
                     self._take(message)
                     schedule.transcript += message.whole
-                    finished = finished or message.type == n.FINISHED
+                    finished = finished or message.type == codepoints.FINISHED
                 at += 1
             if opened.alert is not None:
-                return f"refused with {n.ALERT_NAMES.get(opened.alert[1], 'an alert')}"
+                return f"refused with {codepoints.ALERT_NAMES.get(opened.alert[1], 'an alert')}"
         self.found.is_finished = True
         await self._finish(schedule, at)
         return self.found
@@ -151,14 +151,14 @@ class _Talk:
     def _take(self, message: Message) -> None:
         found = self.found
         match message.type:
-            case n.ENCRYPTED_EXTENSIONS:
-                chosen = decode_extensions(message.body).get(n.ALPN)
+            case codepoints.ENCRYPTED_EXTENSIONS:
+                chosen = decode_extensions(message.body).get(codepoints.ALPN)
                 found.protocol = None if chosen is None else decode_protocol(chosen)
-            case n.CERTIFICATE_REQUEST:
+            case codepoints.CERTIFICATE_REQUEST:
                 found.asks_for_certificate = True
-            case n.CERTIFICATE:
+            case codepoints.CERTIFICATE:
                 found.certificates = decode_newest_certificates(message.body)
-            case n.CERTIFICATE_VERIFY:
+            case codepoints.CERTIFICATE_VERIFY:
                 found.scheme = Reader(message.body).number(2)
 
     async def _finish(self, schedule: Schedule, at: int) -> None:
@@ -166,15 +166,15 @@ class _Talk:
         _, incoming = schedule.application()
         answer = b""
         if self.found.asks_for_certificate:
-            none_to_give = Message(n.CERTIFICATE, b"\x00\x00\x00\x00")
-            answer += schedule.client.close(n.HANDSHAKE, none_to_give.whole)
+            none_to_give = Message(codepoints.CERTIFICATE, b"\x00\x00\x00\x00")
+            answer += schedule.client.seal(codepoints.HANDSHAKE, none_to_give.whole)
             schedule.transcript += none_to_give.whole
-        done = Message(n.FINISHED, schedule.finished(schedule.client))
-        answer += schedule.client.close(n.HANDSHAKE, done.whole)
+        done = Message(codepoints.FINISHED, schedule.finished(schedule.client))
+        answer += schedule.client.seal(codepoints.HANDSHAKE, done.whole)
         try:
             await self.wire.send(answer)
             await self._tickets(incoming, at)
-        except (LineError, WireError):
+        except (ListenerError, WireError):
             return
 
     async def _tickets(self, incoming: Direction, at: int) -> None:
@@ -185,7 +185,7 @@ class _Talk:
                 return
             while at < len(self.flight.sealed):
                 for message in opened.feed(self.flight.sealed[at]):
-                    if message.type == n.NEW_SESSION_TICKET and self.found.ticket is None:
+                    if message.type == codepoints.NEW_SESSION_TICKET and self.found.ticket is None:
                         self.found.ticket = decode_ticket(message.body)
                 at += 1
             if opened.alert is not None:

@@ -8,7 +8,7 @@ from itertools import pairwise
 
 from msgspec import Struct
 
-from rupex.wire.sweep.swept import SUITES_BY_CODE, Order, is_good
+from rupex.wire.sweep.result import SUITES_BY_CODE, Order, is_good
 
 Prefers = Callable[[Sequence[int]], Awaitable[int | None]]
 """Asks the server which of some suites it takes; None when it did not say."""

@@ -9,13 +9,13 @@ from rupex.model.endpoint import ProtocolVersion
 from rupex.tls.groups import all_groups
 from rupex.tls.signatures import SCHEMES
 from rupex.tls.suites import CipherSuite
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.answers import KeyExchange, ServerHello
 from rupex.wire.codec.hello import Offer
 from rupex.wire.codec.octets import WireError
-from rupex.wire.connection.line import Listener
-from rupex.wire.sweep.ask import Answer, NoAnswer, Refused, Taken, ask
-from rupex.wire.sweep.swept import SUITES_BY_CODE, Swept
+from rupex.wire.connection.connection import Listener
+from rupex.wire.sweep.query import Answer, NoAnswer, Refused, Taken, ask
+from rupex.wire.sweep.result import SUITES_BY_CODE, SweepResult
 
 _SECOND_TRIES: Final = 3
 """Hellos that are sent again when no answer came in time, although others were answered."""
@@ -47,7 +47,7 @@ class Questions:
 
     def __init__(self, listener: Listener, name: str | None) -> None:
         self.listener, self.name = listener, name
-        self.found = Swept()
+        self.found = SweepResult()
         self.good: Offer | None = None
         self.closed_unsaid = False
         self._second_tries = _SECOND_TRIES
@@ -97,7 +97,7 @@ class Questions:
     def _look(self, answer: Taken) -> None:
         """Single facts that any answer may tell."""
         found, hello = self.found, answer.hello
-        version = n.VERSION_NAMES.get(hello.version)
+        version = codepoints.VERSION_NAMES.get(hello.version)
         suite = SUITES_BY_CODE.get(hello.suite)
         if version is None or version == "TLSv1.3":
             return
@@ -111,12 +111,14 @@ class Questions:
     def _look_at_extensions(self, hello: ServerHello, version: ProtocolVersion) -> None:
         found = self.found
         found.compression = bool(found.compression) or hello.compression != 0
-        found.tickets = bool(found.tickets) or n.SESSION_TICKET in hello.extensions
+        found.tickets = bool(found.tickets) or codepoints.SESSION_TICKET in hello.extensions
         found.secure_renegotiation = (
-            found.secure_renegotiation is not False and n.RENEGOTIATION_INFO in hello.extensions
+            found.secure_renegotiation is not False and codepoints.RENEGOTIATION_INFO in hello.extensions
         )
         if version == "TLSv1.2":
-            found.master_secret = found.master_secret is not False and n.EXTENDED_MASTER_SECRET in hello.extensions
+            found.master_secret = (
+                found.master_secret is not False and codepoints.EXTENDED_MASTER_SECRET in hello.extensions
+            )
 
     def _look_at_key_exchange(self, answer: Taken, suite: CipherSuite) -> None:
         found = self.found

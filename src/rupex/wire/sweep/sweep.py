@@ -16,17 +16,17 @@ from typing import Final
 
 from rupex.model.endpoint import ProtocolVersion
 from rupex.tls.suites import PROTOCOL_VERSIONS
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.answers import SentCertificates, decode_protocol
 from rupex.wire.codec.hello import Ssl2ServerHello, decode_ssl2_server_hello, ssl2_hello
 from rupex.wire.codec.octets import WireError
-from rupex.wire.connection.line import LineError, Listener
-from rupex.wire.sweep.ask import NoAnswer, Refused, Taken
+from rupex.wire.connection.connection import Listener, ListenerError
 from rupex.wire.sweep.details import RESERVE, Details
-from rupex.wire.sweep.newest import Newest
 from rupex.wire.sweep.order import find_order
+from rupex.wire.sweep.query import NoAnswer, Refused, Taken
 from rupex.wire.sweep.questions import Questions
-from rupex.wire.sweep.swept import Swept, parts_of, suites_for
+from rupex.wire.sweep.result import SweepResult, parts_of, suites_for
+from rupex.wire.sweep.tls13 import Tls13Sweep
 
 _PARTS: Final = 6
 _PARTS_OF_OLD: Final = 2
@@ -43,12 +43,12 @@ class Sweep:
         self.listener, self.name = listener, name
         self.questions = Questions(listener, name)
         self.ask, self.doubt, self.found = self.questions.ask, self.questions.doubt, self.questions.found
-        self.details, self.newest = Details(self.questions), Newest(self.questions)
+        self.details, self.newest = Details(self.questions), Tls13Sweep(self.questions)
         self.old_known = asyncio.Event()
         self.found_old = False
         self._parts: dict[ProtocolVersion, list[list[int]]] = {}
 
-    async def run(self) -> Swept:
+    async def run(self) -> SweepResult:
         """Everything but :attr:`details` and :meth:`doubt_closings`. Never raises for what a peer does."""
         newest = asyncio.create_task(self.newest.run())
         old = asyncio.gather(*(self._old_version(version) for version in _OLD_VERSIONS))
@@ -87,7 +87,7 @@ class Sweep:
         while left:
             answer = await self.ask(version, left)
             match answer:
-                case Taken() if answer.hello.version == n.VERSION_NUMBERS[version]:
+                case Taken() if answer.hello.version == codepoints.VERSION_NUMBERS[version]:
                     if answer.hello.suite not in left:
                         self.doubt(version, f"it chose suite 0x{answer.hello.suite:04X}, which was not offered")
                         return found
@@ -108,10 +108,10 @@ class Sweep:
         """Each old version has a hello of its own: one that offers TLS 1.1 at most is refused by a server that knows TLS 1.0
         and 1.2 and not what lies between (GnuTLS does so)."""
         suites = [suite.code for suite in suites_for(version)]
-        answer = await self.ask(version, suites, compressions=(n.DEFLATE, 0))
+        answer = await self.ask(version, suites, compressions=(codepoints.DEFLATE, 0))
         if isinstance(answer, NoAnswer):
             self.doubt(version, answer.why)
-        if isinstance(answer, Taken) and answer.hello.version == n.VERSION_NUMBERS[version]:
+        if isinstance(answer, Taken) and answer.hello.version == codepoints.VERSION_NUMBERS[version]:
             if answer.hello.suite not in suites:
                 self.doubt(version, f"it chose suite 0x{answer.hello.suite:04X}, which was not offered")
                 return
@@ -121,13 +121,13 @@ class Sweep:
         kinds = tuple(suite.code for suite in suites_for("SSLv2"))
         try:
             hello = await self._ssl2_answer(kinds)
-        except LineError as error:
+        except ListenerError as error:
             if error.kind != "closed":  # who closes on an SSL 2.0 hello does not speak it
                 self.doubt("SSLv2", error.why)
             return
         except WireError:
             return  # an alert of a newer version, or no TLS at all
-        if hello is not None and hello.version == n.VERSION_NUMBERS["SSLv2"]:
+        if hello is not None and hello.version == codepoints.VERSION_NUMBERS["SSLv2"]:
             if not hello.suites:
                 return  # an empty list, as OpenSSL 1.0.0 sends it: no handshake can follow
             self.found.suites["SSLv2"] = hello.suites
@@ -151,7 +151,7 @@ class Sweep:
                         if found is not None:
                             return found
             except TimeoutError:
-                raise LineError("timeout", "no answer to an SSL 2.0 hello") from None
+                raise ListenerError("timeout", "no answer to an SSL 2.0 hello") from None
         return None
 
     # What else hellos tell
@@ -177,7 +177,7 @@ class Sweep:
         answer = await self.ask(version, self.found.suites[version], alpn=(b"h2", b"http/1.1"))
         if isinstance(answer, Taken):
             self.found.protocol_seen = True
-            chosen = answer.hello.extensions.get(n.ALPN)
+            chosen = answer.hello.extensions.get(codepoints.ALPN)
             try:
                 self.found.protocol = None if chosen is None else decode_protocol(chosen)
             except WireError as error:

@@ -14,7 +14,7 @@ from rupex.host.facts.firewall.iptables import parse_iptables
 from rupex.host.facts.firewall.nft import NftError, parse_nft
 from rupex.host.facts.firewall.rules import Chain, Ruleset, Way, edges, narrowest, way_to
 from rupex.host.tree.host_tree import HostTree, TreeError
-from rupex.host.tree.paths import inside
+from rupex.host.tree.paths import normalize_path
 from rupex.host.tree.snapshot_tables import IPTABLES_RULES, NFT_RULES
 from rupex.model import Firewall, PortRange, Provenance, Setting, bounds, unknown
 
@@ -81,7 +81,7 @@ def _is_enabled(tree: HostTree, *units: str) -> bool:
 
 def _including(tree: HostTree) -> Callable[[str], Iterator[tuple[str, str]]]:
     def include(pattern: str) -> Iterator[tuple[str, str]]:
-        path = inside(pattern if pattern.startswith("/") else f"etc/{pattern}")
+        path = normalize_path(pattern if pattern.startswith("/") else f"etc/{pattern}")
         for found in tree.glob(path):
             yield found, tree.read(found, bounds.FIREWALL_BYTES).decode("utf-8", "replace")
 

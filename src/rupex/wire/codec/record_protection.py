@@ -15,7 +15,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, x448, x25519
 from cryptography.hazmat.primitives.ciphers.aead import AESCCM, AESGCM, ChaCha20Poly1305
 
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.octets import WireError, number, vector
 from rupex.wire.codec.records import Message, Messages, Record
 
@@ -73,11 +73,11 @@ class Direction:
             raise WireError("a record without a content type")
         return content[-1], content[:-1]
 
-    def close(self, content_type: int, content: bytes) -> bytes:
+    def seal(self, content_type: int, content: bytes) -> bytes:
         """``content`` as one protected record."""
         inner = content + bytes([content_type])
         length = len(inner) + self._tag_bytes
-        header = bytes([n.APPLICATION_DATA]) + number(0x0303, 2) + number(length, 2)
+        header = bytes([codepoints.APPLICATION_DATA]) + number(0x0303, 2) + number(length, 2)
         return header + self._aead.encrypt(self._nonce(), inner, header)
 
 
@@ -121,7 +121,7 @@ class Schedule:
 
 def hash_of_first(first: Message, suite: int) -> bytes:
     """What stands for the first hello in the transcript once a second was asked for (RFC 8446, 4.4.1)."""
-    return Message(n.MESSAGE_HASH, new_hash(_SUITES[suite][0], first.whole).digest()).whole
+    return Message(codepoints.MESSAGE_HASH, new_hash(_SUITES[suite][0], first.whole).digest()).whole
 
 
 class Secret(Protocol):
@@ -202,8 +202,8 @@ class Opened:
     def feed(self, record: Record) -> list[Message]:
         """The messages that ``record`` completes. Raises :class:`WireError`."""
         content_type, content = self.direction.open(record)
-        if content_type == n.ALERT and len(content) == 2:
+        if content_type == codepoints.ALERT and len(content) == 2:
             self.alert = content[0], content[1]
-        found = self._joined.feed(content) if content_type == n.HANDSHAKE else []
+        found = self._joined.feed(content) if content_type == codepoints.HANDSHAKE else []
         self.messages += found
         return found

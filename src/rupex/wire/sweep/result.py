@@ -11,7 +11,7 @@ from rupex.model.endpoint import ProtocolVersion
 from rupex.tls.openssl import Library, expand
 from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite, all_suites
 from rupex.wire.codec.answers import SentCertificates
-from rupex.wire.sweep.ask import NoAnswer
+from rupex.wire.sweep.query import NoAnswer
 
 SUITES_BY_CODE: Final = {suite.code: suite for suite in all_suites()}
 
@@ -56,7 +56,7 @@ def is_good(code: int) -> bool:
 Order = Literal["server", "client"]
 
 
-class Swept(Struct):
+class SweepResult(Struct):
     """What a sweep found. ``suites``: by version, in the server's order where it has one; a version that is not there is
     not offered, one in ``doubts`` could not be told, for that reason. ``order``: who decides it, None where it could not
     be told; ``order_note``: what is not known of it. ``dh_primes``: of finite-field exchanges. ``chains``: by kind of

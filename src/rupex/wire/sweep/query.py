@@ -8,7 +8,7 @@ from typing import Literal
 from msgspec import Struct
 
 from rupex.tls.suites import CipherSuite
-from rupex.wire.codec import numbers as n
+from rupex.wire.codec import codepoints
 from rupex.wire.codec.answers import (
     KeyExchange,
     SentCertificates,
@@ -21,7 +21,7 @@ from rupex.wire.codec.answers import (
 from rupex.wire.codec.hello import Offer, client_hello, hello_records
 from rupex.wire.codec.octets import WireError
 from rupex.wire.codec.records import Alert, Flight, Message
-from rupex.wire.connection.line import LineError, Listener
+from rupex.wire.connection.connection import Listener, ListenerError
 
 
 class Taken(Struct, frozen=True):
@@ -32,16 +32,16 @@ class Taken(Struct, frozen=True):
 
     def certificates(self) -> SentCertificates | None:
         """The certificates of TLS 1.2 or older, with what is stapled. Raises :class:`WireError`."""
-        body = self.flight.first(n.CERTIFICATE)
+        body = self.flight.first(codepoints.CERTIFICATE)
         if body is None:
             return None
-        status = self.flight.first(n.CERTIFICATE_STATUS)
+        status = self.flight.first(codepoints.CERTIFICATE_STATUS)
         sent = decode_certificates(body)
         return SentCertificates(sent.chain, None if status is None else decode_certificate_status(status))
 
     def key_exchange(self, suite: CipherSuite) -> KeyExchange | None:
         """The parameters sent for ``suite``. Raises :class:`WireError`."""
-        body = self.flight.first(n.SERVER_KEY_EXCHANGE)
+        body = self.flight.first(codepoints.SERVER_KEY_EXCHANGE)
         if body is None and self.is_whole and suite.key_exchange in ("ECDHE", "DHE"):
             raise WireError("it is missing, although the suite requires it")
         if body is None or suite.key_exchange not in ("ECDHE", "DHE", "RSA"):
@@ -50,18 +50,18 @@ class Taken(Struct, frozen=True):
             body,
             suite.key_exchange,
             signed=suite.authentication not in ("anon", "PSK"),
-            has_scheme=self.hello.version == n.VERSION_NUMBERS["TLSv1.2"],
+            has_scheme=self.hello.version == codepoints.VERSION_NUMBERS["TLSv1.2"],
             hint=suite.authentication == "PSK",
         )
 
     @property
     def is_whole(self) -> bool:
         """Whether everything of TLS 1.2 or older that is sent in clear is there."""
-        return self.flight.first(n.SERVER_HELLO_DONE) is not None
+        return self.flight.first(codepoints.SERVER_HELLO_DONE) is not None
 
     @property
     def asks_for_certificate(self) -> bool:
-        return self.flight.first(n.CERTIFICATE_REQUEST) is not None
+        return self.flight.first(codepoints.CERTIFICATE_REQUEST) is not None
 
 
 class Refused(Struct, frozen=True):
@@ -71,7 +71,7 @@ class Refused(Struct, frozen=True):
 
 
 class NoAnswer(Struct, frozen=True):
-    """Nobody can tell: ``kind`` as of :class:`LineError`, or ``foreign`` for an answer that is no TLS."""
+    """Nobody can tell: ``kind`` as of :class:`ListenerError`, or ``foreign`` for an answer that is no TLS."""
 
     kind: Literal["refused", "unreachable", "timeout", "broken", "unasked", "foreign"]
     why: str
@@ -85,26 +85,26 @@ def _is_done(flight: Flight) -> bool:
     """Whether all that is said in clear is there."""
     if flight.alert is not None or flight.text:
         return True
-    body = flight.first(n.SERVER_HELLO)
+    body = flight.first(codepoints.SERVER_HELLO)
     if body is None:
         return False
-    return flight.first(n.SERVER_HELLO_DONE) is not None or decode_server_hello(body).version >= 0x0304
+    return flight.first(codepoints.SERVER_HELLO_DONE) is not None or decode_server_hello(body).version >= 0x0304
 
 
 async def ask(listener: Listener, offer: Offer) -> Answer:
     """Send the hello that makes ``offer`` and read what is said in clear."""
-    return await ask_with(listener, offer, client_hello(offer, os.urandom(32)))
+    return await query_with(listener, offer, client_hello(offer, os.urandom(32)))
 
 
-async def ask_with(listener: Listener, offer: Offer, message: Message) -> Answer:
+async def query_with(listener: Listener, offer: Offer, message: Message) -> Answer:
     flight = Flight()
     try:
         async with listener.open() as wire:
             await wire.send(hello_records(message, offer.version))
             await wire.collect(flight, _is_done)
-    except LineError as error:
+    except ListenerError as error:
         if error.kind == "closed":
-            body = flight.first(n.SERVER_HELLO)
+            body = flight.first(codepoints.SERVER_HELLO)
             return Refused() if body is None else _taken(flight, body)
         return NoAnswer(error.kind, error.why)
     return answer_of(flight)
@@ -114,7 +114,7 @@ def answer_of(flight: Flight) -> Answer:
     """What a finished flight says."""
     if flight.text:
         return NoAnswer("foreign", "the answer is no TLS", flight.text)
-    body = flight.first(n.SERVER_HELLO)
+    body = flight.first(codepoints.SERVER_HELLO)
     if body is None:
         return Refused(flight.alert)
     return _taken(flight, body)

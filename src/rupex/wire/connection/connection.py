@@ -17,7 +17,7 @@ Failure = Literal["refused", "unreachable", "timeout", "closed", "broken", "unas
 question was not asked, since all connections that one probe may make are made."""
 
 
-class LineError(Exception):
+class ListenerError(Exception):
     """No answer. ``kind`` and ``why``, in a few words for a person."""
 
     def __init__(self, kind: Failure, why: str) -> None:
@@ -61,16 +61,16 @@ class Listener:
     ``overall``: what all listeners share. The clock is the event loop's.
     """
 
-    def __init__(self, address: str, port: int, manners: ProbeLimits, overall: asyncio.Semaphore) -> None:
-        self.address, self.port, self.manners = address, port, manners
+    def __init__(self, address: str, port: int, probe_limits: ProbeLimits, overall: asyncio.Semaphore) -> None:
+        self.address, self.port, self.probe_limits = address, port, probe_limits
         self.connections = self.round_trips = 0
         self.has_answered = False
         self.pairs: set[tuple[int, int]] = set()
         self.closes = False
         self.pages = self._waiting = 0
         self._overall = overall
-        self._own = asyncio.Semaphore(manners.at_once)
-        self._deadline = asyncio.get_running_loop().time() + manners.host_seconds
+        self._own = asyncio.Semaphore(probe_limits.at_once)
+        self._deadline = asyncio.get_running_loop().time() + probe_limits.host_seconds
 
     @property
     def seconds_left(self) -> float:
@@ -78,7 +78,7 @@ class Listener:
         return max(0.0, self._deadline - asyncio.get_running_loop().time())
 
     def step_seconds(self) -> float:
-        return min(self.manners.step_seconds, self.seconds_left)
+        return min(self.probe_limits.step_seconds, self.seconds_left)
 
     @property
     def allowed(self) -> int:
@@ -91,30 +91,32 @@ class Listener:
         return self.allowed - self.connections - self._waiting
 
     def count(self) -> None:
-        """Count a connection that is about to be made. Raises :class:`LineError` when it would be one too many."""
+        """Count a connection that is about to be made. Raises :class:`ListenerError` when it would be one too many."""
         if self.connections >= self.allowed:
-            raise LineError("unasked", "it was not asked, so that connections stay few")
+            raise ListenerError("unasked", "it was not asked, so that connections stay few")
         self.connections += 1
 
     @contextlib.asynccontextmanager
     async def place(self) -> AsyncIterator[None]:
-        """Wait for the right to ask something more. Raises :class:`LineError` when the time is over."""
+        """Wait for the right to ask something more. Raises :class:`ListenerError` when the time is over."""
         async with contextlib.AsyncExitStack() as stack:
             self._waiting += 1
             try:
                 await stack.enter_async_context(self._own)
                 await stack.enter_async_context(self._overall)
                 if self.seconds_left <= 0:
-                    raise LineError("timeout", f"the time for one host ({self.manners.host_seconds:g} s) is over")
-                if self.connections and self.manners.pause_seconds:
-                    await asyncio.sleep(self.manners.pause_seconds)
+                    raise ListenerError(
+                        "timeout", f"the time for one host ({self.probe_limits.host_seconds:g} s) is over"
+                    )
+                if self.connections and self.probe_limits.pause_seconds:
+                    await asyncio.sleep(self.probe_limits.pause_seconds)
             finally:
                 self._waiting -= 1
             yield
 
     @contextlib.asynccontextmanager
     async def open(self) -> AsyncIterator[Wire]:
-        """A new connection. Raises :class:`LineError`."""
+        """A new connection. Raises :class:`ListenerError`."""
         async with self.place():
             wire = await self._connect()
             try:
@@ -128,13 +130,13 @@ class Listener:
             async with asyncio.timeout(self.step_seconds()):
                 reader, writer = await asyncio.open_connection(self.address, self.port)
         except TimeoutError:
-            raise LineError("timeout", f"no connection within {self.manners.step_seconds:g} s") from None
+            raise ListenerError("timeout", f"no connection within {self.probe_limits.step_seconds:g} s") from None
         except ConnectionRefusedError:
-            raise LineError("refused", "the port is closed") from None
+            raise ListenerError("refused", "the port is closed") from None
         except ConnectionError as error:
-            raise LineError("closed", f"the connection was not taken ({error.strerror or 'reset'})") from None
+            raise ListenerError("closed", f"the connection was not taken ({error.strerror or 'reset'})") from None
         except OSError as error:
-            raise LineError("unreachable", f"no way there ({error.strerror or 'unreachable'})") from None
+            raise ListenerError("unreachable", f"no way there ({error.strerror or 'unreachable'})") from None
         self.round_trips += 1
         return Wire(self, reader, writer)
 
@@ -151,19 +153,19 @@ class Wire:
             async with asyncio.timeout(self.listener.step_seconds()):
                 await self._writer.drain()
         except TimeoutError:
-            raise LineError("timeout", "what was sent was not taken") from None
+            raise ListenerError("timeout", "what was sent was not taken") from None
         except OSError:
-            raise LineError("closed", "the connection was reset") from None
+            raise ListenerError("closed", "the connection was reset") from None
 
     async def receive(self) -> bytes:
-        """The next bytes, none when the peer has closed. Raises :class:`LineError`."""
+        """The next bytes, none when the peer has closed. Raises :class:`ListenerError`."""
         try:
             return await self._reader.read(_CHUNK)
         except OSError:
-            raise LineError("closed", "the connection was reset") from None
+            raise ListenerError("closed", "the connection was reset") from None
 
     async def collect(self, flight: Flight, is_done: Callable[[Flight], bool], *, share: float = 1.0) -> None:
-        """Feed ``flight`` until ``is_done`` with it; ``share``: of the time for one answer. Raises :class:`LineError` when
+        """Feed ``flight`` until ``is_done`` with it; ``share``: of the time for one answer. Raises :class:`ListenerError` when
         it ends or takes too long before."""
         self.listener.round_trips += 1
         try:
@@ -171,13 +173,15 @@ class Wire:
                 while not is_done(flight):
                     data = await self.receive()
                     if not data:
-                        raise LineError("closed", "the connection was closed without an answer")
+                        raise ListenerError("closed", "the connection was closed without an answer")
                     flight.feed(data)
                     self.listener.has_answered |= not flight.text
         except TimeoutError:
-            raise LineError("timeout", f"no whole answer within {self.listener.manners.step_seconds:g} s") from None
+            raise ListenerError(
+                "timeout", f"no whole answer within {self.listener.probe_limits.step_seconds:g} s"
+            ) from None
         except WireError as error:
-            raise LineError("broken", str(error)) from None
+            raise ListenerError("broken", str(error)) from None
 
     def close(self) -> None:
         with contextlib.suppress(OSError):

@@ -5,13 +5,13 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Sequence
 
-from rupex.wire.codec import numbers as n
-from rupex.wire.sweep.ask import NoAnswer, Refused, Taken
+from rupex.wire.codec import codepoints
+from rupex.wire.sweep.query import NoAnswer, Refused, Taken
 from rupex.wire.sweep.questions import CLASSIC, FINITE, RARE, Questions
-from rupex.wire.sweep.swept import suites_for
+from rupex.wire.sweep.result import suites_for
 
 
-class Newest:
+class Tls13Sweep:
     """What ``questions`` find of TLS 1.3. ``is_known``: whether it is spoken."""
 
     def __init__(self, questions: Questions) -> None:
@@ -45,7 +45,7 @@ class Newest:
             first = await self.ask("TLSv1.3", suites, groups=(*CLASSIC, *FINITE, *RARE))
             if isinstance(first, NoAnswer):
                 self.doubt("TLSv1.3", first.why)
-            if not isinstance(first, Taken) or first.hello.version != n.VERSION_NUMBERS["TLSv1.3"]:
+            if not isinstance(first, Taken) or first.hello.version != codepoints.VERSION_NUMBERS["TLSv1.3"]:
                 return None
             if first.hello.suite not in suites:
                 self.doubt("TLSv1.3", f"it chose suite 0x{first.hello.suite:04X}, which was not offered")

@@ -6,7 +6,7 @@ import asyncio
 import warnings
 from typing import Final
 
-from rupex.wire.connection.line import LineError, Listener, Wire
+from rupex.wire.connection.connection import Listener, ListenerError, Wire
 
 _CHUNK: Final = 1 << 14
 
@@ -33,7 +33,7 @@ async def client_renegotiates(listener: Listener, name: str | None) -> bool | No
             if not connection.renegotiate():
                 return None
             return await _shake(connection, wire)
-    except LineError as error:
+    except ListenerError as error:
         return (
             False
             if error.kind == "closed" and connection.total_renegotiations() == 0 and _was_open(connection)
@@ -49,7 +49,7 @@ def _was_open(connection: object) -> bool:
 
 
 async def _shake(connection: object, wire: Wire) -> bool:
-    """Drive one handshake to its end; False when the server refuses it. Raises :class:`LineError` when it just closes."""
+    """Drive one handshake to its end; False when the server refuses it. Raises :class:`ListenerError` when it just closes."""
     from OpenSSL import SSL
 
     assert isinstance(connection, SSL.Connection)
@@ -63,7 +63,7 @@ async def _shake(connection: object, wire: Wire) -> bool:
             wire.listener.round_trips += 1
             data = await wire.receive()
             if not data:
-                raise LineError("closed", "the connection was closed in the handshake") from None
+                raise ListenerError("closed", "the connection was closed in the handshake") from None
             connection.bio_write(data)
         except SSL.Error:
             return False
