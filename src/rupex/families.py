@@ -11,15 +11,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from functools import cache
-from importlib import resources
-from importlib.metadata import EntryPoint, entry_points
-from importlib.resources.abc import Traversable
 from importlib.util import find_spec
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 import msgspec
 from msgspec import Struct
+
+from rupex.package_files import folder_of, third_parties
 
 GROUP: Final = "rupex.servers"
 """Entry points by which third parties add families."""
@@ -89,21 +88,9 @@ class _Others(Struct, frozen=True):
 
 
 @cache
-def third_parties(group: str) -> tuple[EntryPoint, ...]:
-    """What other packages register in a group of entry points. Looking through all that is installed takes as long as reading a
-    small configuration, so that it is done once."""
-    return tuple(_installed().select(group=group))
-
-
-@cache
-def _installed() -> Any:  # of one of two types, by release
-    return entry_points()
-
-
-@cache
-def packages() -> Mapping[str, Traversable]:
+def packages() -> Mapping[str, Path]:
     """The folder of each installed family's package, by the family's name."""
-    shipped = resources.files("rupex.servers")
+    shipped = folder_of("rupex.servers")
     found = {child.name: child for child in shipped.iterdir() if child.joinpath("facts.toml").is_file()}
     for entry in third_parties(GROUP):
         spec = find_spec(entry.module)
@@ -114,7 +101,7 @@ def packages() -> Mapping[str, Traversable]:
 
 def tables(name: str) -> Iterator[str]:
     """The text of the table called ``name`` of each family that has one, then that for other programs."""
-    for folder in (*packages().values(), resources.files("rupex.servers")):
+    for folder in (*packages().values(), folder_of("rupex.servers")):
         table = folder.joinpath(name)
         if table.is_file():
             yield table.read_text("utf-8")
@@ -131,7 +118,7 @@ def all_facts() -> tuple[FamilyFacts, ...]:
     """What is known of each family, and of programs of which no configuration is read."""
     texts = (folder.joinpath("facts.toml").read_bytes() for folder in packages().values())
     known = [msgspec.toml.decode(text, type=FamilyFacts) for text in texts]
-    others = resources.files("rupex.servers").joinpath("facts.toml").read_bytes()
+    others = folder_of("rupex.servers").joinpath("facts.toml").read_bytes()
     return (*known, *msgspec.toml.decode(others, type=_Others).others)
 
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from hashlib import sha256
-from importlib import resources
 from pathlib import Path
 from typing import Annotated, Any, Final, get_args
 
@@ -20,6 +19,7 @@ from rupex.baseline.toml import parse_toml
 from rupex.controls import Control, all_controls
 from rupex.model import RupexError, Severity
 from rupex.model.judgement import SEVERITIES
+from rupex.package_files import folder_of
 from rupex.user_files import read_bounded
 
 WEIGHT_BY_SEVERITY: Final[Mapping[Severity, float]] = {"critical": 10.0, "high": 6.0, "medium": 3.0, "low": 1.0}
@@ -101,7 +101,7 @@ class Baseline(Struct, frozen=True):
 
 def builtin_names() -> tuple[str, ...]:
     """The names of the built-in baselines."""
-    folder = resources.files("rupex.baseline").joinpath("builtin")
+    folder = folder_of("rupex.baseline").joinpath("builtin")
     return tuple(sorted(entry.name.removesuffix(".toml") for entry in folder.iterdir() if entry.name.endswith(".toml")))
 
 
@@ -137,7 +137,7 @@ def _read_all(name: str) -> list[tuple[str, dict[str, Any]]]:
 def _read(name: str, beside: Path) -> tuple[str, dict[str, Any], Path]:
     label = name
     if name in builtin_names():
-        content = resources.files("rupex.baseline").joinpath("builtin", f"{name}.toml").read_bytes()
+        content = folder_of("rupex.baseline").joinpath("builtin", f"{name}.toml").read_bytes()
     else:
         path = beside / name
         label = str(path)

@@ -236,9 +236,13 @@ def outputs(wanted: list[str], formats: tuple[str, ...] = RUN_FORMATS) -> list[t
 
 def terminal_width() -> int:
     """Columns of the terminal, or 100 when there is none."""
-    import shutil
-
-    return min(160, shutil.get_terminal_size((100, 24)).columns)
+    given = os.environ.get("COLUMNS", "")
+    if given.isdecimal() and int(given):
+        return min(160, int(given))
+    try:
+        return min(160, os.get_terminal_size(1).columns or 100)
+    except OSError:
+        return 100
 
 
 def wants_colour() -> bool:

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from functools import cache
-from importlib import import_module, resources
+from importlib import import_module
 from pathlib import Path
 from pkgutil import iter_modules
 from typing import Any, Final, Literal, TypeVar, get_type_hints
 
 from msgspec import Struct, convert
 
-from rupex.families import blocks, packages, remedies, third_parties
+from rupex.families import blocks, packages, remedies
 from rupex.model import Judgement, RupexError, Severity
 from rupex.model.change import Change, filled
+from rupex.package_files import folder_of, third_parties
 
 GROUP: Final = "rupex.controls"
 
@@ -175,7 +176,7 @@ def all_controls() -> dict[str, Control]:
 @cache
 def examples() -> Mapping[str, Example]:
     """The example of each control, from ``examples.tsv`` here and in the families."""
-    own = resources.files("rupex.controls").joinpath("examples.tsv").read_text("utf-8")
+    own = folder_of("rupex.controls").joinpath("examples.tsv").read_text("utf-8")
     found = {name: Example("seen", holds, fails) for name, _, holds, fails in _rows(own)}
     for family, folder in packages().items():
         table = folder.joinpath("examples.tsv")

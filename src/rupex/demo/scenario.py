@@ -5,12 +5,12 @@ from __future__ import annotations
 import shutil
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
-from importlib import resources
 from pathlib import Path
 from typing import Final
 
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
 from rupex.model import RupexError
+from rupex.package_files import folder_of
 
 NOW: Final = datetime(2026, 11, 24, 9, 30, tzinfo=UTC)
 """The scenario's own time: certificates are made around it, so the demo tells the same story every day."""
@@ -24,8 +24,7 @@ def build_scenario(folder: Path, *, repaired: bool = False, authority: Authority
     try:
         for name, prepare in _HOSTS.items():
             tree = folder / name
-            with resources.as_file(resources.files("rupex.demo").joinpath("hosts", name)) as source:
-                shutil.copytree(source, tree)
+            shutil.copytree(folder_of("rupex.demo").joinpath("hosts", name), tree)
             if repaired:
                 _overlay(name, tree)
             prepare(tree, authority, repaired)
@@ -39,9 +38,9 @@ def build_scenario(folder: Path, *, repaired: bool = False, authority: Authority
 
 def _overlay(name: str, tree: Path) -> None:
     """Put what was changed of a host over it."""
-    with resources.as_file(resources.files("rupex.demo").joinpath("repaired", name)) as source:
-        if source.is_dir():
-            shutil.copytree(source, tree, dirs_exist_ok=True)
+    source = folder_of("rupex.demo").joinpath("repaired", name)
+    if source.is_dir():
+        shutil.copytree(source, tree, dirs_exist_ok=True)
 
 
 def _booking(tree: Path, authority: Authority, repaired: bool) -> None:

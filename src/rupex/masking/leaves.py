@@ -7,11 +7,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from functools import cache
-from importlib import resources
 from itertools import chain
 from typing import Final
 
 from rupex.families import tables
+from rupex.package_files import folder_of
 
 USUAL_CLASS: Final[Mapping[str, str]] = {
     "nginx": "look", "apache": "look", "xml": "never", "unit": "look", "ini": "look", "properties": "look",
@@ -21,7 +21,7 @@ USUAL_CLASS: Final[Mapping[str, str]] = {
 
 
 def _lines(package: str, name: str) -> Iterator[str]:
-    return _rows_in(resources.files(package).joinpath(name).read_text("utf-8"))
+    return _rows_in(folder_of(package).joinpath(name).read_text("utf-8"))
 
 
 def _rows_in(text: str) -> Iterator[str]:

@@ -7,8 +7,9 @@ from pathlib import Path
 from pkgutil import iter_modules
 from typing import Final
 
-from rupex.families import GROUP, third_parties
+from rupex.families import GROUP
 from rupex.model import RupexError
+from rupex.package_files import third_parties
 from rupex.servers.contract import Family
 
 _SHARED: Final = "common"

@@ -5,7 +5,6 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from importlib import resources
 from typing import Final, Literal
 
 import msgspec
@@ -19,6 +18,7 @@ from rupex.host.tree.host_tree import Entry
 from rupex.host.tree.paths import normalize_path
 from rupex.masking.languages import language_of
 from rupex.model import bounds
+from rupex.package_files import folder_of
 from rupex.servers.contract import Configured
 
 Kind = Literal[
@@ -56,7 +56,7 @@ class Item(Struct, frozen=True):
 
 def evidence_rows() -> tuple[Row, ...]:
     """The tables of what is taken on every host: what all have in common, then those of the families."""
-    texts = (resources.files("rupex.snapshot").joinpath("evidence.tsv").read_text("utf-8"), *tables("evidence.tsv"))
+    texts = (folder_of("rupex.snapshot").joinpath("evidence.tsv").read_text("utf-8"), *tables("evidence.tsv"))
     lines = (line.split("\t") for text in texts for line in text.splitlines() if line and not line.startswith("#"))
     return tuple(msgspec.convert(line, Row) for line in lines)
 

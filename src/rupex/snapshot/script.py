@@ -4,7 +4,6 @@ taken and what may leave."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from importlib import resources
 from textwrap import wrap
 from typing import Final
 
@@ -12,6 +11,7 @@ from rupex.families import all_facts
 from rupex.masking.leaves import USUAL_CLASS, classes, keywords, shape_rows
 from rupex.masking.secrets import FACTORY_WORDS
 from rupex.masking.texts import words_of_code
+from rupex.package_files import folder_of
 from rupex.snapshot.plan import evidence_rows
 
 _WIDTH: Final = 110
@@ -20,8 +20,8 @@ _WIDTH: Final = 110
 
 def render_script() -> str:
     """The whole script. It writes an archive in the form that ``rupex audit`` reads, with owners and modes in a manifest."""
-    script = resources.files("rupex.snapshot").joinpath("collect.sh").read_text("utf-8")
-    program = resources.files("rupex.masking").joinpath("mask.awk").read_text("utf-8")
+    script = folder_of("rupex.snapshot").joinpath("collect.sh").read_text("utf-8")
+    program = folder_of("rupex.masking").joinpath("mask.awk").read_text("utf-8")
     rows = "".join(f"{row.kind} {row.language} {row.pattern}\n" for row in evidence_rows())
     facts = all_facts()
     processes = dict.fromkeys(name for one in facts for name in one.processes)

@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import re
 from functools import cache
-from importlib import resources
 from typing import Final, Literal
 
 from msgspec import Struct
 
+from rupex.package_files import folder_of
 from rupex.tls.openssl import LEVEL_BITS, Library
 
 
@@ -37,7 +37,7 @@ class Group(Struct, frozen=True, gc=False):
 @cache
 def all_groups() -> tuple[Group, ...]:
     """Every known group by ascending code."""
-    text = resources.files("rupex.tls").joinpath("groups.tsv").read_text("utf-8")
+    text = folder_of("rupex.tls").joinpath("groups.tsv").read_text("utf-8")
     found = []
     for row in text.splitlines():
         if not row.startswith("#"):

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import re
 from functools import cache
-from importlib import resources
 from typing import Final
 
 from msgspec import Struct
 
 from rupex.model.endpoint import ProtocolVersion
+from rupex.package_files import folder_of
 
 PROTOCOL_VERSIONS: Final[tuple[ProtocolVersion, ...]] = ("SSLv2", "SSLv3", "TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
 """Oldest first."""
@@ -159,7 +159,7 @@ def _suite(row: str) -> CipherSuite:
 @cache
 def all_suites() -> tuple[CipherSuite, ...]:
     """Every known suite by ascending code; SSL 2 ones (three bytes) last."""
-    text = resources.files("rupex.tls").joinpath("suites.tsv").read_text("utf-8")
+    text = folder_of("rupex.tls").joinpath("suites.tsv").read_text("utf-8")
     return tuple(_suite(row) for row in text.splitlines() if not row.startswith("#"))
 
 

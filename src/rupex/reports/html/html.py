@@ -11,13 +11,13 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import cache
 from hashlib import sha256
-from importlib import resources
 from typing import Any, Final
 
 from rupex.audit.score import BANDS, band_of
 from rupex.compare.compare import compare
 from rupex.documents.run import CheckDocument, Excerpt, HostDocument, Run, WaiverUsed
 from rupex.model.judgement import SEVERITIES
+from rupex.package_files import folder_of
 from rupex.reports.clean import clean
 from rupex.reports.html.themes import NAMES, theme_of
 from rupex.reports.text.text import (
@@ -70,7 +70,7 @@ def render_html(run: Run, before: Run | None = None) -> str:
 def _part(name: str) -> Any:
     from markupsafe import Markup
 
-    return Markup(resources.files("rupex.reports.html").joinpath("page_parts", name).read_text("utf-8"))  # noqa: S704  our own
+    return Markup(folder_of("rupex.reports.html").joinpath("page_parts", name).read_text("utf-8"))  # noqa: S704  our own
 
 
 @cache

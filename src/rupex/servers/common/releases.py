@@ -7,12 +7,12 @@ from __future__ import annotations
 
 import re
 from functools import cached_property, lru_cache
-from importlib import resources
 from typing import Any
 
 import msgspec
 from msgspec import Struct
 
+from rupex.families import packages
 from rupex.host.facts.packages import taken_version, upstream_version
 from rupex.model import Provenance, RupexError, Setting, default_of
 from rupex.servers.contract import HostContext
@@ -43,7 +43,7 @@ class Releases:
     @cached_property
     def table(self) -> dict[str, Any]:
         """The family's ``defaults.toml``."""
-        text = resources.files(f"rupex.servers.{self.family}").joinpath("defaults.toml").read_bytes()
+        text = packages()[self.family].joinpath("defaults.toml").read_bytes()
         table: dict[str, Any] = msgspec.toml.decode(text)
         return table
 

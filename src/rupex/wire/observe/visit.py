@@ -5,12 +5,12 @@ from __future__ import annotations
 import asyncio
 from contextlib import AsyncExitStack
 from functools import cache
-from importlib import resources
 from typing import Final, Literal
 
 from msgspec import Struct, convert, field
 
 from rupex.http.names import is_address
+from rupex.package_files import folder_of
 from rupex.pki.certificates import CredentialError, parse_der
 from rupex.tls.signatures import SCHEMES
 from rupex.wire.connection.connection import Listener
@@ -47,7 +47,7 @@ class Path(Struct, frozen=True):
 @cache
 def known_paths() -> tuple[Path, ...]:
     """The short list of paths that are asked for, from ``paths.tsv``."""
-    text = resources.files("rupex.wire.observe").joinpath("paths.tsv").read_text("utf-8")
+    text = folder_of("rupex.wire.observe").joinpath("paths.tsv").read_text("utf-8")
     rows = (row.split("\t") for row in text.splitlines() if row and not row.startswith("#"))
     return tuple(convert(dict(zip(Path.__struct_fields__, row, strict=True)), Path) for row in rows)
 
