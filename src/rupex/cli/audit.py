@@ -39,6 +39,8 @@ def add_verbs(verbs: Any) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
+    # What an audit makes is kept to its end: looking for garbage in it again and again would take a third of the time.
+    gc.disable()
     from rupex.baseline import load_baseline
     from rupex.cli.progress import progress
 
@@ -47,8 +49,6 @@ def run(arguments: argparse.Namespace) -> int:
     now = options.moment(arguments.now)
     files = options.outputs(arguments.output)
     forms = {arguments.format, *(form for form, _ in files), *(["kept"] if arguments.history else [])}
-    # What an audit makes is kept to its end: looking for garbage in it again and again would take a third of the time.
-    gc.disable()
     clock = time.monotonic()
     hosts = []
     with progress(arguments.path, "audit") as paths:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import signal
 import sys
@@ -19,6 +20,7 @@ def entry() -> None:
         os._exit(DONE)
     if "collect" in arguments:  # on a machine that nothing is to be changed of, not even by a compiled module
         sys.dont_write_bytecode = True
+    gc.disable()  # modules stay: looking through them for garbage again and again takes a twentieth of a small audit
     try:
         status = main(arguments, is_process=True)
     except SystemExit as ended:  # of argparse: help, or wrong usage
@@ -49,6 +51,8 @@ def main(arguments: list[str], *, is_process: bool = False) -> int:
         return OUR_ERROR
     try:
         parsed = build_parser(arguments).parse_args(arguments)
+        gc.freeze()
+        gc.enable()
         status: int = parsed.run(parsed)
         sys.stdout.flush()
         return status

@@ -22,13 +22,28 @@ from rupex.cli import (
     suites,
     trend,
 )
+from rupex.cli.options import terminal_width
+
+
+class Help(argparse.HelpFormatter):
+    """Help as wide as the terminal. argparse makes one for every option, and would look for the terminal each time."""
+
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, width=terminal_width() - 2)
+
+
+class Parser(argparse.ArgumentParser):
+    """The parser of the command, and of each verb."""
+
+    def __init__(self, **settings: Any) -> None:
+        super().__init__(**{"formatter_class": Help} | settings)
 
 
 def build_parser(arguments: list[str] | None = None) -> argparse.ArgumentParser:
     """The parser; each verb leaves its function in ``run``, and the parser itself is in ``top``. ``arguments``: those that it
     will parse, whose verb then has the defaults of the settings file in force. Raises :class:`~rupex.model.RupexError` for what
     that may not set."""
-    parser = argparse.ArgumentParser(
+    parser = Parser(
         prog="rupex",
         description="Audits how well web servers and proxies are hardened, and shows which line decided what.",
         epilog="exit status: 0 done, gates met; 1 a gate was not met; 2 wrong usage; 3 incomplete; 4 an error of our own",
@@ -58,9 +73,4 @@ def build_parser(arguments: list[str] | None = None) -> argparse.ArgumentParser:
     return parser
 
 
-def example(text: str) -> dict[str, Any]:
-    """Keyword arguments that end a verb's help with an example."""
-    return {"epilog": f"example: {text}", "formatter_class": argparse.RawDescriptionHelpFormatter}
-
-
-__all__ = ["build_parser", "example"]
+__all__ = ["build_parser"]

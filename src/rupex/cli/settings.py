@@ -7,6 +7,7 @@ cloned repository: it decides nothing but how results look, and a mistake in it 
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Final
 
@@ -22,7 +23,7 @@ _NEVER: Final = frozenset({"help", "settings", "path", "name", "inventory", "run
 _MOST_BYTES: Final = 1 << 16
 
 
-def apply_settings(parsers: dict[str, argparse.ArgumentParser], arguments: list[str]) -> None:
+def apply_settings(parsers: Mapping[str, argparse.ArgumentParser], arguments: list[str]) -> None:
     """Give the parser of the verb in ``arguments`` the defaults of the settings file in force, if there is one, and the
     default ``settings_in_force``: the file, the options it sets, and its keys that were not taken. Raises
     :class:`~rupex.model.RupexError`, with the key, for a mistake in a file that was named."""
