@@ -217,20 +217,20 @@ def _lifetimes(
 
 def _find(tree: HostTree, start: str, family: str | None, problems: list[Problem]) -> list[tuple[str, str]]:
     """The configurations to read, as (family, main file)."""
-    wanted = {family: family_called(family)} if family is not None else load_families()
+    families = {family: family_called(family)} if family is not None else load_families()
     if start and tree.is_file(start) and family is None:
         text = _beginning(tree, start)
         if text is None:
             problems.append(Problem("unreadable", start, None, "the file cannot be read", True))
             return []
-        found = [(name, start) for name, candidate in wanted.items() if candidate.looks_like(text)]
+        found = [(name, start) for name, candidate in families.items() if candidate.looks_like(text)]
         if not found:
-            known = ", ".join(sorted(wanted))
+            names = ", ".join(sorted(families))
             problems.append(
-                Problem("syntax", start, 1, f"not a configuration that Rupex can read (it knows {known})", True)
+                Problem("syntax", start, 1, f"not a configuration that Rupex can read (it knows {names})", True)
             )
         return found[:1]
-    found = [(name, path) for name, candidate in wanted.items() for path in candidate.find(tree, start)]
+    found = [(name, path) for name, candidate in families.items() for path in candidate.find(tree, start)]
     if not found:
         where = start or "the tree"
         message = f"no server's configuration found in {where}; name its main file, or give --as FAMILY"

@@ -85,7 +85,7 @@ def _check(
     endpoints: Mapping[str, Endpoint],
 ) -> CheckDocument:
     control, counts = rule.control, findings.counts
-    known = tally.places - tally.unknown
+    judged_places = tally.places - tally.unknown
     severities = {place.severity for place in findings.places if place.verdict == "fail"}
     worst = min(severities, key=("critical", "high", "medium", "low").index, default=rule.severity)
     return CheckDocument(
@@ -93,7 +93,7 @@ def _check(
         verdict=worst_verdict(verdict for verdict, count in counts.items() if count),
         severity=worst,
         weight=rule.weight,
-        attained=(tally.passed + tally.waived) / known if known else None,
+        attained=(tally.passed + tally.waived) / judged_places if judged_places else None,
         lost=lost_points(tally, tallies),
         gain=value_of(repaired(tallies, {control.id})) - value if tally.failed else 0.0,
         title=control.title,

@@ -36,8 +36,8 @@ def judged_files(
         return
     found = search(tree)
     if share.is_first:
-        known = {path for configuration in configurations for path in configuration.files}
-        yield from _lying_about(tree, (one for one in found if one.path not in known))
+        configuration_files = {path for configuration in configurations for path in configuration.files}
+        yield from _lying_about(tree, (one for one in found if one.path not in configuration_files))
     services = tuple(configuration.family for configuration in configurations)
     copies = _keys_about(store, found)
     for key in keys:

@@ -128,12 +128,12 @@ def judge_whole(loaded: LoadedHost, task: Assessment) -> HostDocument:
 def judge_in_halves(loaded: LoadedHost, task: Assessment) -> HostDocument | None:
     """The document of a host, judged in two halves; None where these took more work than a host may make: in one piece it might
     have stopped elsewhere."""
-    left = loaded.budget.left
+    budget_left = loaded.budget.left
     (host, first), received = both(lambda: _half(loaded, task, 0), lambda: _sent(_half(loaded, task, 1)[1]))
     second, packed = msgspec.msgpack.decode(received, type=tuple[Half, PackedFindings])
     del received
     second.findings = unpack_findings(packed)
-    if first.spent + second.spent > left:
+    if first.spent + second.spent > budget_left:
         return None
     behind = first.size
     sites = first.sites + tuple(structs.replace(site, at=site.at + behind) for site in second.sites)

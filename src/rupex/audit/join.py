@@ -14,11 +14,11 @@ from rupex.model import Endpoint, Host, Predicted, Provenance, bounds
 from rupex.servers.contract import Request
 
 
-def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:
-    """The host of ``evidence`` with the endpoints that were ``seen`` of it. A certificate that was sent and lies on disk too is
+def join(evidence: Evidence, tree: HostTree, observations: Iterable[Host]) -> Host:
+    """The host of ``evidence`` with the endpoints of its ``observations``. A certificate that was sent and lies on disk too is
     judged once."""
     host = evidence.host
-    wires = tuple(seen)
+    wires = tuple(observations)
     endpoints = [endpoint for wire in wires for endpoint in wire.endpoints]
     on_disk = {file.leaf.sha256 for file in host.certificates if file.leaf is not None}
     only_sent = [
@@ -37,29 +37,29 @@ def join(evidence: Evidence, tree: HostTree, seen: Iterable[Host]) -> Host:
     )
 
 
-def merge_observations(seen: Sequence[Host]) -> Host:
+def merge_observations(observations: Sequence[Host]) -> Host:
     """Several looks at one host as one; what cannot be added up is that of the first."""
-    first, *others = seen
+    first, *others = observations
     return structs.replace(
         first,
-        sources=tuple(dict.fromkeys(source for one in seen for source in one.sources)),
-        endpoints=tuple(endpoint for one in seen for endpoint in one.endpoints),
-        certificates=tuple(file for one in seen for file in one.certificates),
-        samples=tuple(dict.fromkeys(sample for one in seen for sample in one.samples)),
-        problems=tuple(problem for one in seen for problem in one.problems)[: bounds.PROBLEMS],
-        chains={path: chain for one in seen for path, chain in one.chains.items()},
-        paths={path: way for one in seen for path, way in one.paths.items()},
-        lifetimes=tuple(life for one in seen for life in one.lifetimes),
+        sources=tuple(dict.fromkeys(source for one in observations for source in one.sources)),
+        endpoints=tuple(endpoint for one in observations for endpoint in one.endpoints),
+        certificates=tuple(file for one in observations for file in one.certificates),
+        samples=tuple(dict.fromkeys(sample for one in observations for sample in one.samples)),
+        problems=tuple(problem for one in observations for problem in one.problems)[: bounds.PROBLEMS],
+        chains={path: chain for one in observations for path, chain in one.chains.items()},
+        paths={path: way for one in observations for path, way in one.paths.items()},
+        lifetimes=tuple(life for one in observations for life in one.lifetimes),
         partial=first.partial or next((one.partial for one in others if one.partial), ""),
     )
 
 
-def _predicted(seen: Endpoint, evidence: Evidence) -> Predicted | None:
+def _predicted(observed: Endpoint, evidence: Evidence) -> Predicted | None:
     """What the configuration says of the front page that was asked for; None where nothing listens there."""
-    if seen.port is None or not seen.names:
+    if observed.port is None or not observed.names:
         return None
-    scheme = "http" if seen.transport == "plain" else "https"
-    request = Request(scheme=scheme, name=seen.names[0], port=seen.port, path="/")
+    scheme = "http" if observed.transport == "plain" else "https"
+    request = Request(scheme=scheme, name=observed.names[0], port=observed.port, path="/")
     found = evidence.answer(request)
     if found is None:
         return None

@@ -167,9 +167,9 @@ class _Question:
     def _tls(self, key: Key, source: Any, arguments: tuple[Any, ...]) -> Judgement:
         """Endpoints that share their TLS settings share the judgement."""
         shared = self.places.shared_tls.get(key[0])
-        known = None if shared is None else self._of_tls.get(shared)
-        if known is not None:
-            return known
+        earlier = None if shared is None else self._of_tls.get(shared)
+        if earlier is not None:
+            return earlier
         judgement = self.control.judge(source.tls, **self.keywords)
         if shared is not None:
             self._of_tls[shared] = judgement

@@ -40,18 +40,18 @@ async def probe(
     keep_all: bool = False,
     endpoints: bool = True,
     waivers: Waivers | None = None,
-    known: Callable[[Host], Host] = lambda host: host,
+    enrich: Callable[[Host], Host] = lambda host: host,
 ) -> AsyncIterator[tuple[int, HostDocument]]:
     """Each target's place in ``targets`` with its document, in the order in which they are done.
 
-    ``endpoints``: whether the documents have them; ``known``: adds to a host what earlier runs tell of it.
+    ``endpoints``: whether the documents have them; ``enrich``: adds to a host what earlier runs tell of it.
     """
     session = ProbeSession(list(targets), probe_limits, connect, skip_paths=skip_paths)
     waiting = iter(enumerate(targets))
     running: dict[asyncio.Task[HostDocument], int] = {}
 
     async def one(target: Target) -> HostDocument:
-        document = assess(known(await observe(target, session)), baseline, now, keep_all=keep_all, waivers=waivers)
+        document = assess(enrich(await observe(target, session)), baseline, now, keep_all=keep_all, waivers=waivers)
         return document if endpoints else structs.replace(document, endpoints=())
 
     try:

@@ -49,14 +49,14 @@ def changes(run: Run, baseline: Baseline) -> tuple[Change, ...]:
             seen.setdefault(check.control, check)
     found: list[Change] = []
     for name, rule in baseline.rules.items():
-        known = seen.get(name)
-        if known is None:
+        check_before = seen.get(name)
+        if check_before is None:
             if rule.off is None:
                 found.append(Change(name, "was not judged", needs_a_look=True))
         elif rule.off is not None:
             found.append(Change(name, f"is off: {rule.off}"))
         else:
-            found += _changes(known, rule)
+            found += _changes(check_before, rule)
     return tuple(found)
 
 

@@ -109,9 +109,9 @@ def _repair(tally: Tally, controls: Collection[str]) -> Tally:
         mended = tally.folded
     else:
         return tally
-    left = tally.failed - mended
+    failing = tally.failed - mended
     return structs.replace(
-        tally, passed=tally.passed + mended, failed=left, folded=0, ceiling=tally.ceiling if left else None
+        tally, passed=tally.passed + mended, failed=failing, folded=0, ceiling=tally.ceiling if failing else None
     )
 
 
@@ -142,9 +142,9 @@ def band_of(value: float | None) -> Band | None:
     return next((name for end, name in BANDS if shown < end), "hardened")
 
 
-def meets(result: Score, wanted: float, minimum_coverage: float) -> bool:
+def meets(result: Score, required: float, minimum_coverage: float) -> bool:
     """Whether a score meets a gate, by one decimal. Seeing less than ``minimum_coverage`` never does."""
-    return result.value is not None and round(result.value, 1) >= wanted and result.coverage >= minimum_coverage
+    return result.value is not None and round(result.value, 1) >= required and result.coverage >= minimum_coverage
 
 
 def _sums(tallies: Sequence[Tally], *, waived_pass: bool) -> tuple[float | None, float, float, float]:

@@ -74,15 +74,15 @@ def _content(file: str, tree: HostTree) -> bytes:
 
 
 def _excerpts(
-    wanted: Iterable[tuple[str, int]], contents: Mapping[str, bytes], owners: Mapping[str, str]
+    lines_by_file: Iterable[tuple[str, int]], contents: Mapping[str, bytes], owners: Mapping[str, str]
 ) -> Iterator[Excerpt]:
     """The lines around those that decide what fails. ``owners``: of files, the family whose configuration they are."""
     texts = {
         file: redacted_lines(contents[file].decode("utf-8", "replace"), language_of(file, owners.get(file)))
-        for file in dict.fromkeys(file for file, _ in wanted)
+        for file in dict.fromkeys(file for file, _ in lines_by_file)
         if len(contents[file]) <= _EXCERPT_BYTES
     }
-    for file, line in wanted:
+    for file, line in lines_by_file:
         if file not in texts:
             continue
         start = max(1, line - _LINES_AROUND)
@@ -96,9 +96,9 @@ def _trace(file: str, content: bytes, tree: HostTree) -> FileTrace:
     has_key = b"PRIVATE KEY" in content or content[:1] in (b"\x30", b"\xfe", b"\xce")
     written = tree.modified(file)
     # The digest of a short file with a password in it would let anybody try passwords.
-    told = without_secrets(content.decode("latin-1")).encode("latin-1", "replace")
+    without = without_secrets(content.decode("latin-1")).encode("latin-1", "replace")
     return FileTrace(
         file,
-        None if has_key or not content else sha256(told).hexdigest(),
+        None if has_key or not content else sha256(without).hexdigest(),
         None if written is None else written.strftime("%Y-%m-%dT%H:%M:%SZ"),
     )

@@ -144,7 +144,7 @@ def _audit_both(
         located.tree, located.start, name=arguments.host or host_name(path, located.tree.root),
         family=arguments.family, assumed=options.assumptions(arguments.assume),
     )  # fmt: skip
-    seen = run_loop(
+    observations = run_loop(
         observe_all(
             targets,
             probe_limits=options.probe_limits(arguments),
@@ -152,6 +152,6 @@ def _audit_both(
             skip_paths=arguments.skip_paths,
         )
     )
-    with options.known_of(arguments) as known:
-        host = known(join(evidence, located.tree, seen))
+    with options.known_of(arguments) as enrich:
+        host = enrich(join(evidence, located.tree, observations))
     return with_file_digests(assess(host, baseline, now, keep_all=arguments.verbose, waivers=waivers), located.tree)

@@ -74,8 +74,8 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _listen(simulated: Any) -> int:
     for host in simulated:
-        for port, there in host.ports.items():
-            print(f"{host.what}: rupex probe {host.name}:{port} --connect 127.0.0.1:{there}", flush=True)
+        for port, listener_port in host.ports.items():
+            print(f"{host.what}: rupex probe {host.name}:{port} --connect 127.0.0.1:{listener_port}", flush=True)
     try:
         while True:
             time.sleep(3600)
@@ -161,15 +161,15 @@ class _Story:
             words += ["--now", now or NOW.strftime("%Y-%m-%dT%H:%M:%SZ")]
         shown_as = textwrap.wrap(shlex.join(["rupex", *words]), 92, break_long_words=False, break_on_hyphens=False)
         print("$ " + " \\\n    ".join(shown_as) + "\n")
-        out, said = io.StringIO(), io.StringIO()
-        here = Path.cwd()
+        out, messages = io.StringIO(), io.StringIO()
+        working_folder = Path.cwd()
         os.chdir(self.folder)
         try:
-            with contextlib.redirect_stdout(out), contextlib.redirect_stderr(said):
+            with contextlib.redirect_stdout(out), contextlib.redirect_stderr(messages):
                 parsed = self.top.parse_args(words)
                 parsed.run(parsed)
         finally:
-            os.chdir(here)
+            os.chdir(working_folder)
         lines = out.getvalue().rstrip().split("\n")
         shown = lines[:first] if first is not None else lines[-last:] if last is not None else lines
         if last is not None and len(lines) > last:
@@ -177,8 +177,8 @@ class _Story:
         print("\n".join(shown).rstrip())
         if first is not None and len(lines) > first:
             print(f"  ({len(lines) - first} more lines)")
-        if said.getvalue():
-            print(said.getvalue().rstrip())
+        if messages.getvalue():
+            print(messages.getvalue().rstrip())
         print()
 
     def _probe(self, hosts: list[Any], name: str) -> None:

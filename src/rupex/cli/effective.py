@@ -19,9 +19,9 @@ def add_verbs(verbs: Any) -> None:
         "rupex effective /etc/nginx --url https://www.example.test/login", run,
     )  # fmt: skip
     parser.add_argument("path", metavar="PATH", type=Path, help="a host tree, a folder in one, or a file")
-    asked = parser.add_mutually_exclusive_group()
-    asked.add_argument("--url", help="the request to follow")
-    asked.add_argument("--line", metavar="FILE:LINE", help="show which endpoints and scopes that line governs")
+    question = parser.add_mutually_exclusive_group()
+    question.add_argument("--url", help="the request to follow")
+    question.add_argument("--line", metavar="FILE:LINE", help="show which endpoints and scopes that line governs")
     parser.add_argument("--method", default="GET", help="its method (default: GET)")
     parser.add_argument(
         "--header", metavar="NAME:VALUE", action="append", default=[], help="a header it carries (repeatable)"
@@ -68,8 +68,8 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
     if found is None:
         raise RupexError(f"nothing listens for {clean(arguments.url)}: no endpoint on port {request.port}")
     _, answer = found
-    asked = " ".join((arguments.url, *arguments.header))  # what the user gave is shown as it was given
-    location = None if answer.location is None else redacted(answer.location, asked)
+    given = " ".join((arguments.url, *arguments.header))  # what the user gave is shown as it was given
+    location = None if answer.location is None else redacted(answer.location, given)
     document = AnswerDocument(
         url=arguments.url,
         endpoint=answer.endpoint,
@@ -78,11 +78,11 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
         response=Response(
             answer.status,
             location,
-            tuple((name, redacted_header(name, value, asked)) for name, value in answer.headers),
+            tuple((name, redacted_header(name, value, given)) for name, value in answer.headers),
             answer.closed,
         ),
-        why=tuple(Because(redacted(step.message, asked), step.provenance) for step in answer.why),
-        unknown=None if answer.unknown is None else redacted(answer.unknown, asked),
+        why=tuple(Because(redacted(step.message, given), step.provenance) for step in answer.why),
+        unknown=None if answer.unknown is None else redacted(answer.unknown, given),
     )
     _print(document, arguments)
     return status

@@ -46,22 +46,22 @@ def run(arguments: argparse.Namespace) -> int:
     from rupex.fleet.run import Work
 
     inventory = load_inventory(arguments.inventory)
-    usual = load_baseline(arguments.baseline)
+    default_baseline = load_baseline(arguments.baseline)
     folder = arguments.inventory.parent
     own = {entry.baseline for entry in inventory.entries if entry.baseline is not None}
-    baselines: dict[str | None, Any] = {None: usual, **{name: _baseline(name, folder) for name in own}}
+    baselines: dict[str | None, Any] = {None: default_baseline, **{name: _baseline(name, folder) for name in own}}
     waivers = options.waivers(arguments)
     now = options.moment(arguments.now)
     files = options.outputs(arguments.output)
-    with options.known_of(arguments) as known:
+    with options.known_of(arguments) as enrich:
         work = Work(
             baselines, waivers, now, options.probe_limits(arguments), arguments.skip_paths, arguments.jobs,
-            arguments.host_seconds, arguments.verbose, known,
+            arguments.host_seconds, arguments.verbose, enrich,
         )  # fmt: skip
         clock = time.monotonic()
         hosts, kept = _run(inventory, work, afresh=arguments.afresh)
     fleet = summarize(hosts, inventory.label, now)
-    status = finish(hosts, usual, waivers, now, time.monotonic() - clock, arguments, files, fleet)
+    status = finish(hosts, default_baseline, waivers, now, time.monotonic() - clock, arguments, files, fleet)
     if kept is not None:
         kept.forget()
     return status

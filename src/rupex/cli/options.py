@@ -97,8 +97,8 @@ def connect(text: str | None) -> Any:
     from rupex.wire.connection.targets import parse_target
     from rupex.wire.observe.observe import Connect
 
-    there = parse_target(text)
-    return Connect(there.name, there.ports[0] if there.chosen else None)
+    target = parse_target(text)
+    return Connect(target.name, target.ports[0] if target.chosen else None)
 
 
 def add_output_options(parser: argparse.ArgumentParser) -> None:
@@ -217,10 +217,10 @@ def read_run(name: str, history: str = "default") -> Any:
     return read(Path(name))
 
 
-def outputs(wanted: list[str], formats: tuple[str, ...] = RUN_FORMATS) -> list[tuple[str, Path]]:
+def outputs(given_outputs: list[str], formats: tuple[str, ...] = RUN_FORMATS) -> list[tuple[str, Path]]:
     """``--output`` values as (format, file). Raises :class:`~rupex.model.RupexError`."""
     found = []
-    for given in wanted:
+    for given in given_outputs:
         name, mark, rest = given.partition(":")
         if mark and name in formats:
             found.append((name, Path(rest)))

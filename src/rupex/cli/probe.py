@@ -85,10 +85,10 @@ async def _probe(
 
     forms = {arguments.format, *(form for form, _ in files), *(["kept"] if arguments.history else [])}
     hosts: list[Any] = [None] * len(targets)
-    with Bar("probe", len(targets)) as bar, options.known_of(arguments) as known:
+    with Bar("probe", len(targets)) as bar, options.known_of(arguments) as enrich:
         async for at, document in probe(
             targets, baseline, now, probe_limits=options.probe_limits(arguments), connect=options.connect(arguments.connect),
-            skip_paths=arguments.skip_paths, keep_all=arguments.verbose, waivers=waivers, known=known,
+            skip_paths=arguments.skip_paths, keep_all=arguments.verbose, waivers=waivers, enrich=enrich,
             endpoints=bool(forms - {"text"}) or len(targets) <= _SHOWN_WHOLE,
         ):  # fmt: skip
             hosts[at] = document

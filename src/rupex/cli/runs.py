@@ -130,9 +130,9 @@ def _status(document: Any, arguments: argparse.Namespace, minimum_coverage: floa
     return DONE if document.complete else INCOMPLETE
 
 
-def _gate_words(score: Any, wanted: float, minimum_coverage: float) -> str:
+def _gate_words(score: Any, required: float, minimum_coverage: float) -> str:
     if score.value is None:
-        return f"has no score, {wanted:g} is required"
+        return f"has no score, {required:g} is required"
     if score.coverage < minimum_coverage:
         return f"was seen to {score.coverage:.0%} only; a gate needs {minimum_coverage:.0%}"
-    return f"scores {score.value:.1f}, {wanted:g} is required"
+    return f"scores {score.value:.1f}, {required:g} is required"

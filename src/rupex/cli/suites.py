@@ -37,8 +37,8 @@ def run(arguments: argparse.Namespace) -> int:
     from rupex.tls.negotiate import level_allows
     from rupex.tls.openssl import Library, expand
 
-    said = options.assumptions(arguments.assume).get("openssl")
-    release = None if said is None else parse_release(said)
+    assumed = options.assumptions(arguments.assume).get("openssl")
+    release = None if assumed is None else parse_release(assumed)
     # Upstream starts at level 1, and at 2 since 3.2 (SSL_CTX_set_security_level(3)); a host's own policy is for audit.
     library = Library(release, 2 if release is not None and release >= (3, 2, 0) else 1)
     found = []

@@ -98,8 +98,8 @@ def _by_key(check: CheckDocument | None) -> dict[Key, PlaceDocument]:
     """The places of a check; of several with one key the worst."""
     found: dict[Key, PlaceDocument] = {}
     for place in () if check is None else check.places:
-        known = found.get(_key(place))
-        if known is None or VERDICTS.index(place.verdict) < VERDICTS.index(known.verdict):
+        earlier = found.get(_key(place))
+        if earlier is None or VERDICTS.index(place.verdict) < VERDICTS.index(earlier.verdict):
             found[_key(place)] = place
     return found
 
@@ -187,9 +187,9 @@ class _Why:
         }
 
     def of(self, before: PlaceDocument, place: PlaceDocument) -> Reason:
-        seen = self.endpoints.get(_identity(place.endpoint))
-        if seen is not None and seen.wire is not None:
-            return self._on_the_wire(self.endpoints_before.get(_identity(place.endpoint)), seen)
+        observed = self.endpoints.get(_identity(place.endpoint))
+        if observed is not None and observed.wire is not None:
+            return self._on_the_wire(self.endpoints_before.get(_identity(place.endpoint)), observed)
         file = place.file or (place.provenance.file if place.provenance is not None else None)
         if file is None:
             return "it is decided by a default, and no line sets it", _note(place)
@@ -206,20 +206,20 @@ class _Why:
         where = f"line {before.line} then, line {place.line} now" if before.line != place.line else f"line {place.line}"
         return "the file changed, but not what decides this", f"{file}, {_written(now)}{where}"
 
-    def _on_the_wire(self, before: Endpoint | None, seen: Endpoint) -> Reason:
-        assert seen.wire is not None
-        if seen.wire.cached:
-            return "a cache answered", f"{', '.join(seen.wire.cached)}, at {_where(seen)}"
-        drift = self.drift.get(_identity(seen.id))
+    def _on_the_wire(self, before: Endpoint | None, observed: Endpoint) -> Reason:
+        assert observed.wire is not None
+        if observed.wire.cached:
+            return "a cache answered", f"{', '.join(observed.wire.cached)}, at {_where(observed)}"
+        drift = self.drift.get(_identity(observed.id))
         if drift is not None:
             return "the listener does not do what the files say", drift
         if before is not None and before.wire is not None:
-            if before.address != seen.address:
-                return "another address answered", f"{before.address} then, {seen.address} now"
-            was, now = _traits(before), _traits(seen)
+            if before.address != observed.address:
+                return "another address answered", f"{before.address} then, {observed.address} now"
+            was, now = _traits(before), _traits(observed)
             if was != now:
                 return "another server answered, or the same one otherwise", f"{was} then, {now} now"
-        return "the listener answers as before: was it reloaded?", f"{_where(seen)}, {_traits(seen)}"
+        return "the listener answers as before: was it reloaded?", f"{_where(observed)}, {_traits(observed)}"
 
 
 def _note(place: PlaceDocument) -> str:

@@ -113,11 +113,11 @@ class Control(Struct, frozen=True):
         """What to change, in the words of the given families; its own text for those that say nothing of it."""
         return " ".join(dict.fromkeys(remedies(family).get(self.id, self.remedy) for family in families)) or self.remedy
 
-    def block_for(self, family: str | None, known: Mapping[str, str]) -> str:
-        """The block to paste that makes its change in the language of ``family``, with what is ``known`` of the host; empty for a
-        control without a change, and where the family has no block for it."""
+    def block_for(self, family: str | None, placeholders: Mapping[str, str]) -> str:
+        """The block to paste that makes its change in the language of ``family``, with the values of its ``placeholders``; empty
+        for a control without a change, and where the family has no block for it."""
         block = "" if self.change is None or family is None else blocks(family).get(self.change.kind, "")
-        return filled(block.strip("\n"), {**known, **(self.change.arguments if self.change is not None else {})})
+        return filled(block.strip("\n"), {**placeholders, **(self.change.arguments if self.change is not None else {})})
 
 
 def control(
@@ -146,14 +146,15 @@ def control(
     def decorate(judge: F) -> F:
         code, annotations = judge.__code__, judge.__annotations__
         first = code.co_argcount
-        wanted = code.co_varnames[first : first + code.co_kwonlyargcount]
+        parameters = code.co_varnames[first : first + code.co_kwonlyargcount]
         # Annotations are texts here, and making types of them takes time: only those that a baseline fills in are.
-        hints = get_type_hints(judge) if any(name not in _NOT_A_PARAMETER for name in wanted) else {}
+        hints = get_type_hints(judge) if any(name not in _NOT_A_PARAMETER for name in parameters) else {}
         judge.control = Control(  # type: ignore[attr-defined]
             id, title, place, severity, why, references, remedy, judge,
-            {name: hints[name] for name in wanted if name not in _NOT_A_PARAMETER},
-            "now" in wanted, "host" in annotations, "Tls" in annotations.values(), "KnownCertificates" in annotations.values(),
-            cwe, only, local_exempt, refines, evidence, refusing, management_port, both_sides, reads_names, any_protocol, change,
+            {name: hints[name] for name in parameters if name not in _NOT_A_PARAMETER},
+            "now" in parameters, "host" in annotations, "Tls" in annotations.values(),
+            "KnownCertificates" in annotations.values(), cwe, only, local_exempt, refines, evidence, refusing,
+            management_port, both_sides, reads_names, any_protocol, change,
         )  # fmt: skip
         return judge
 

@@ -51,11 +51,11 @@ def expiry(certificate: CertificateFile, host: Host, *, now: datetime, days: int
     if leaf is None:
         return Unknown(certificate.unknown or "not read")
     lifetime = leaf.not_after - leaf.not_before
-    wanted = min(timedelta(days=days), lifetime * lifetime_share)
-    left = leaf.not_after - now
-    if left > wanted:
+    notice = min(timedelta(days=days), lifetime * lifetime_share)
+    time_left = leaf.not_after - now
+    if time_left > notice:
         return PASS
-    words = f"{left.days} days left, until {_day(leaf.not_after)}; more than {wanted.days} are wanted"
+    words = f"{time_left.days} days left, until {_day(leaf.not_after)}; more than {notice.days} are wanted"
     jobs = (host.renewals.value if host.renewals is not None else None) or ()
     runs = [moment for job in jobs if job.enabled and job.schedule is not None and (moment := job.schedule.next(now))]
     return Fail(f"{words}; the next renewal is tried on {_day(min(runs))}" if runs else words)
@@ -160,16 +160,16 @@ def key_strength(certificate: CertificateFile, *, rsa_bits: int, ec_bits: int) -
         return Unknown(certificate.unknown or "not read")
     match leaf.key_type:
         case "RSA" if leaf.key_bits is not None:
-            wanted = rsa_bits
+            minimum_bits = rsa_bits
         case "ECDSA" if leaf.key_bits is not None:
-            wanted = ec_bits
+            minimum_bits = ec_bits
         case "Ed25519" | "Ed448":
             return PASS
         case _:
             return Fail(f"its key is of a kind that clients do not take ({leaf.key_type})")
-    if leaf.key_bits >= wanted:
+    if leaf.key_bits >= minimum_bits:
         return PASS
-    return Fail(f"its {leaf.key_type} key has {leaf.key_bits} bits; {wanted} are wanted")
+    return Fail(f"its {leaf.key_type} key has {leaf.key_bits} bits; {minimum_bits} are wanted")
 
 
 @control(

@@ -118,9 +118,9 @@ def error_page(endpoint: Endpoint, scope: Scope) -> Judgement:
     if not scope.serves_content:
         return EXEMPT
     signature = scope.signature
-    told = "" if signature is None else signature.value or ""
-    if signature is not None and (tells_version(told) or tells_inside(told)):
-        return Fail(f"error pages say {told}", signature.provenance, evidence=told)
+    text = "" if signature is None else signature.value or ""
+    if signature is not None and (tells_version(text) or tells_inside(text)):
+        return Fail(f"error pages say {text}", signature.provenance, evidence=text)
     if scope.undecided is not None:
         return Unknown(scope.undecided, scope.provenance)
     if scope.upstream is not None and scope.upstream.keeps_errors:

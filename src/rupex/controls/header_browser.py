@@ -159,8 +159,8 @@ def permissions(
         if parsed is None:
             return Fail("the value is not valid, so browsers ignore it", header.provenance, evidence=header.value)
         granted |= parsed
-    wanted = _granted_on_purpose(endpoint.names, exceptions)
-    open_ones = [name for name in features if name not in wanted and granted.get(name, ("self",)) != ()]
+    on_purpose = _granted_on_purpose(endpoint.names, exceptions)
+    open_ones = [name for name in features if name not in on_purpose and granted.get(name, ("self",)) != ()]
     if not open_ones:
         return Pass(sent[0].provenance)
     return Fail(f"{', '.join(open_ones)} is not denied", sent[0].provenance, evidence=sent[0].value)

@@ -47,8 +47,10 @@ def hsts_lifetime(endpoint: Endpoint, scope: Scope, *, minimum_days: int, short_
         return Pass(sent[0].provenance)
     seconds = int(policy.max_age.total_seconds())
     case = "missing" if policy.max_age < timedelta(days=short_days) else "short"
-    wanted = f"{minimum_days} days or more are wanted"
-    return Fail(f"max-age={seconds} is {_days(policy.max_age.days)}; {wanted}", sent[0].provenance, case, sent[0].value)
+    required = f"{minimum_days} days or more are wanted"
+    return Fail(
+        f"max-age={seconds} is {_days(policy.max_age.days)}; {required}", sent[0].provenance, case, sent[0].value
+    )
 
 
 def _policy(endpoint: Endpoint, scope: Scope) -> tuple[HstsPolicy, Header] | Judgement:

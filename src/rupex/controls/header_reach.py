@@ -53,20 +53,20 @@ def everywhere(endpoint: Endpoint, scope: Scope, *, names: frozenset[str]) -> Ju
         return EXEMPT
     if scope.undecided is not None:
         return Unknown(scope.undecided, scope.provenance)
-    wanted = _site(endpoint, names)
+    site_headers = _site(endpoint, names)
     if scope.content == "assets":
-        wanted = {name: header for name, header in wanted.items() if name not in _NOT_FOR_ASSETS}
-    if not wanted:
+        site_headers = {name: header for name, header in site_headers.items() if name not in _NOT_FOR_ASSETS}
+    if not site_headers:
         return PASS
     status = answer_status(scope)
     sent = {header.name.lower() for header in scope.headers if header.is_on(status)}
-    lost = [header for name, header in wanted.items() if name not in sent]
+    lost = [header for name, header in site_headers.items() if name not in sent]
     if not scope.serves_content:  # a redirect or refusal needs HSTS only
         lost = [header for header in lost if header.name.lower() == "strict-transport-security"]
     if lost:
         return _judgement_of_lost(scope, lost)
     on_errors = {header.name.lower() for header in scope.on_errors}
-    silent = [header for name, header in wanted.items() if name in sent and name not in on_errors]
+    silent = [header for name, header in site_headers.items() if name in sent and name not in on_errors]
     if scope.serves_content and silent:
         return Fail(f"{_names(silent)} {_are(silent)} not sent with errors", silent[0].provenance)
     return PASS

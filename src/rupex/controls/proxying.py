@@ -114,10 +114,10 @@ def open_proxy(endpoint: Endpoint) -> Judgement:
     if carries is not None and carries.value:
         return Fail("a stranger's CONNECT is obeyed: it is carried on to where it says", carries.provenance)
     if endpoint.sources == ("wire",):
-        seen = "CONNECT is refused; " if carries is not None and carries.is_known else ""
+        preface = "CONNECT is refused; " if carries is not None and carries.is_known else ""
         why = "" if carries is None or carries.is_known else carries.why_unknown
         unseen = "whether a request chooses the upstream in another way cannot be seen from outside"
-        return Unknown(why or seen + unseen, endpoint.provenance)
+        return Unknown(why or preface + unseen, endpoint.provenance)
     for scope in endpoint.scopes:
         upstream = scope.upstream
         if upstream is None or upstream.chosen_by is None or (scope.closed is not None and scope.closed.value):

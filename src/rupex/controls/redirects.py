@@ -102,10 +102,10 @@ def redirect_same_host(endpoint: Endpoint, scope: Scope, name: str | None) -> Ju
     found = _redirected(scope, name)
     if not isinstance(found, tuple):
         return found
-    redirect, asked, told = found
-    if asked.host == told.host:
+    redirect, request, target = found
+    if request.host == target.host:
         return Pass(redirect.provenance)
-    return Fail(f"{asked.host} is sent to {told.host} at once", redirect.provenance)
+    return Fail(f"{request.host} is sent to {target.host} at once", redirect.provenance)
 
 
 @control(
@@ -125,10 +125,10 @@ def redirect_keeps_request(endpoint: Endpoint, scope: Scope, name: str | None) -
     found = _redirected(scope, name)
     if not isinstance(found, tuple):
         return found
-    redirect, asked, told = found
-    if told.path.endswith(asked.path) and (not asked.query or asked.query in told.query):
+    redirect, request, target = found
+    if target.path.endswith(request.path) and (not request.query or request.query in target.query):
         return Pass(redirect.provenance)
-    lost = "the path" if not told.path.endswith(asked.path) else "the query"
+    lost = "the path" if not target.path.endswith(request.path) else "the query"
     sample = redirect.told(name)
     assert sample is not None
     return Fail(f"{sample.url} becomes {sample.location}: {lost} is lost", redirect.provenance)
@@ -193,8 +193,8 @@ def redirect_target(endpoint: Endpoint) -> Judgement:
         stranger = scope.redirect.stranger if scope.redirect is not None and scope.names is None else None
         if stranger is None or stranger.location is None or scope.redirect is None:
             continue
-        asked = split_url(stranger.url).host
-        if split_url(stranger.location).host == asked:
+        host_asked_for = split_url(stranger.url).host
+        if split_url(stranger.location).host == host_asked_for:
             return Fail("a request for any name is redirected to that name", scope.redirect.provenance)
     return PASS
 

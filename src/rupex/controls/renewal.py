@@ -56,9 +56,9 @@ def _in_time(enabled: list[Renewal], lifetimes: list[CertificateLifetime], now: 
     job = enabled[0]
     if all(one.covers is not None and not one.hooks for one in enabled):
         covered = {path for one in enabled for path in one.covers or ()}
-        left = [life for life in lifetimes if life.real not in covered]
-        if left:
-            return Fail(f"{left[0].path} is none of the certificates that {job.name} renews", job.provenance)
+        uncovered = [life for life in lifetimes if life.real not in covered]
+        if uncovered:
+            return Fail(f"{uncovered[0].path} is none of the certificates that {job.name} renews", job.provenance)
     runs = [(moment, one) for one in enabled if one.schedule is not None and (moment := one.schedule.next(now))]
     if len(runs) < len(enabled) or not runs:
         return Pass(job.provenance, job.name)

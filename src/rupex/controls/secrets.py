@@ -38,8 +38,8 @@ def plaintext(file: FileFacts) -> Judgement:
     more = f" and {len(file.secrets) - _LISTED} more" if len(file.secrets) > _LISTED else ""
     readers = file.readers.value
     closed = readers is not None and not readers.everyone and not readers.accounts
-    told = f"in clear: {named}{more}"
-    return Fail(f"{told}; only root can read the file", case="closed") if closed else Fail(told)
+    message = f"in clear: {named}{more}"
+    return Fail(f"{message}; only root can read the file", case="closed") if closed else Fail(message)
 
 
 @control(

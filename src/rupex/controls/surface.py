@@ -130,22 +130,22 @@ def override(endpoint: Endpoint, scope: Scope) -> Judgement:
     remedy="Limit the time for headers, bodies and idle connections, and the size of bodies.",
 )
 def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_seconds: int) -> Judgement:
-    known = endpoint.limits
-    if known is None:
+    limits_in_force = endpoint.limits
+    if limits_in_force is None:
         return Unknown("not looked at", endpoint.provenance)
     for what, setting, most in (
-        ("a header", known.header_seconds, header_seconds),
-        ("a body", known.body_seconds, body_seconds),
-        ("an idle connection", known.idle_seconds, idle_seconds),
+        ("a header", limits_in_force.header_seconds, header_seconds),
+        ("a body", limits_in_force.body_seconds, body_seconds),
+        ("an idle connection", limits_in_force.idle_seconds, idle_seconds),
     ):
         if not setting.is_known:
             return Unknown(setting.why_unknown, setting.provenance)
         if setting.value is None or setting.value > most:
             waited = "without end" if setting.value is None else f"{setting.value} s"
             return Fail(f"{what} is waited for {waited}; {most} s are enough", setting.provenance)
-    if known.body_bytes.is_known and known.body_bytes.value is None:
-        return Fail("a body may be of any size", known.body_bytes.provenance)
-    return Pass(known.header_seconds.provenance)
+    if limits_in_force.body_bytes.is_known and limits_in_force.body_bytes.value is None:
+        return Fail("a body may be of any size", limits_in_force.body_bytes.provenance)
+    return Pass(limits_in_force.header_seconds.provenance)
 
 
 @control(
@@ -162,17 +162,17 @@ def limits(endpoint: Endpoint, *, header_seconds: int, body_seconds: int, idle_s
 def methods(endpoint: Endpoint, scope: Scope, *, allowed: tuple[str, ...]) -> Judgement:
     if not allowed or not scope.serves_content:
         return EXEMPT
-    taken = scope.methods
-    if taken is None and endpoint.sources == ("wire",):
+    answered = scope.methods
+    if answered is None and endpoint.sources == ("wire",):
         return Unknown("which methods are taken was not asked", scope.provenance)
-    if taken is None:
+    if answered is None:
         if scope.upstream is None:
             return Pass(scope.provenance, "files are for GET and HEAD only")
         return Fail("nothing limits the methods that are passed on", scope.provenance)
-    if taken.value is None:
-        return Unknown(taken.why_unknown, taken.provenance)
-    surplus = [method for method in taken.value if method not in allowed]
-    return Fail(f"{', '.join(surplus)} is taken", taken.provenance) if surplus else Pass(taken.provenance)
+    if answered.value is None:
+        return Unknown(answered.why_unknown, answered.provenance)
+    surplus = [method for method in answered.value if method not in allowed]
+    return Fail(f"{', '.join(surplus)} is taken", answered.provenance) if surplus else Pass(answered.provenance)
 
 
 @control(

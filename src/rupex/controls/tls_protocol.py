@@ -61,13 +61,13 @@ def _is_old(protocols: tuple[ProtocolVersion, ...], version: ProtocolVersion) ->
     return any(PROTOCOL_VERSIONS.index(offered) < PROTOCOL_VERSIONS.index(version) for offered in protocols)
 
 
-def _switch(setting: Setting[bool] | None, wanted: bool, message: str) -> Judgement:
-    """Pass when a switch stands as ``wanted``; a setting that nobody looked at is unknown."""
+def _switch(setting: Setting[bool] | None, required: bool, message: str) -> Judgement:
+    """Pass when a switch stands as ``required``; a setting that nobody looked at is unknown."""
     if setting is None:
         return Unknown("not looked at")
     if setting.value is None:
         return Unknown(setting.why_unknown, setting.provenance)
-    return Pass(setting.provenance) if setting.value is wanted else Fail(message, setting.provenance)
+    return Pass(setting.provenance) if setting.value is required else Fail(message, setting.provenance)
 
 
 @control(
@@ -209,11 +209,11 @@ def tickets(tls: Tls, *, now: datetime, days: int) -> Judgement:
         return Pass(keys.provenance)
     if keys.value.file is None and keys.value.since is not None:  # seen from outside, in an earlier run
         age = (now - keys.value.since).days
-        seen = f"the ticket key was seen {age} days ago already"
+        message = f"the ticket key was seen {age} days ago already"
         return (
-            Fail(seen, keys.provenance)
+            Fail(message, keys.provenance)
             if age > days
-            else Unknown(f"{seen}, and has not been replaced yet", keys.provenance)
+            else Unknown(f"{message}, and has not been replaced yet", keys.provenance)
         )
     if keys.value.file is None:
         return Fail("ticket keys are made when the server starts, and kept as long as it runs", keys.provenance)

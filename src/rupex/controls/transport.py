@@ -102,13 +102,13 @@ def tls_listener(endpoint: Endpoint, *, ports: tuple[int, ...]) -> Judgement:
 def names_on_tls(host: Host, *, required: tuple[str, ...]) -> Judgement:
     public = _public(host)
     plain = {name: e for e in public if e.transport == "plain" for name in e.names}
-    wanted = dict.fromkeys((*host.required, *required))
-    if not wanted and not any(_real(plain)):
+    required_names = dict.fromkeys((*host.required, *required))
+    if not required_names and not any(_real(plain)):
         return EXEMPT
     secure = {name for e in public if e.transport != "plain" for name in e.names}
     secure |= {wide for name in secure if name.startswith(".") for wide in _spread(name)}
-    left = [name for name in (*wanted, *plain) if name not in secure]
-    absent = [name for name in _real(left) if not all(_is_served(wide, secure) for wide in _spread(name))]
+    without_tls = [name for name in (*required_names, *plain) if name not in secure]
+    absent = [name for name in _real(without_tls) if not all(_is_served(wide, secure) for wide in _spread(name))]
     if not absent:
         return PASS
     unread = _unread(host)
@@ -150,12 +150,12 @@ def _is_served(name: str, served: set[str]) -> bool:
 )
 def unknown_host(endpoint: Endpoint) -> Judgement:
     if endpoint.stranger is not None:
-        asked = endpoint.stranger
-        if asked.value is None:
-            return Unknown(asked.why_unknown, asked.provenance)
-        if asked.value == "content":
-            return Fail("a request for a name that nobody has gets content", asked.provenance)
-        return Pass(asked.provenance, asked.value)
+        observed = endpoint.stranger
+        if observed.value is None:
+            return Unknown(observed.why_unknown, observed.provenance)
+        if observed.value == "content":
+            return Fail("a request for a name that nobody has gets content", observed.provenance)
+        return Pass(observed.provenance, observed.value)
     if not endpoint.default:
         return EXEMPT
     if endpoint.refuses is not None:

@@ -109,8 +109,8 @@ def _table(label: str, content: bytes) -> list[tuple[str, Any]]:
             where = f"line {reader.line_num}"
             if None in row:
                 raise RupexError(f"{label}: {where}: more fields than columns")
-            told = {name: value for name, value in row.items() if value}
-            rows.append((where, {name: _field(label, where, name, value) for name, value in told.items()}))
+            filled = {name: value for name, value in row.items() if value}
+            rows.append((where, {name: _field(label, where, name, value) for name, value in filled.items()}))
     except csv.Error as error:
         raise RupexError(f"{label}: line {reader.line_num}: {error}") from None
     return rows

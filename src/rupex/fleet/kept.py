@@ -104,17 +104,17 @@ def _rows(path: Path) -> Iterator[str]:
     """One text for the state of ``path`` and of each file and folder below it."""
     waiting = [str(path)]
     while waiting:
-        here = waiting.pop()
+        value = waiting.pop()
         try:
-            status = os.stat(here) if here == str(path) else os.lstat(here)
+            status = os.stat(value) if value == str(path) else os.lstat(value)
             yield (
-                f"{here}\t{status.st_mode}\t{status.st_uid}\t{status.st_gid}\t{status.st_size}\t"
+                f"{value}\t{status.st_mode}\t{status.st_uid}\t{status.st_gid}\t{status.st_size}\t"
                 f"{status.st_mtime_ns}\t{status.st_ctime_ns}"
             )
             if stat.S_ISDIR(status.st_mode):
-                waiting += sorted(os.path.join(here, name) for name in os.listdir(here))
+                waiting += sorted(os.path.join(value, name) for name in os.listdir(value))
         except OSError as error:
-            yield f"{here}\t{error.errno}"
+            yield f"{value}\t{error.errno}"
 
 
 __all__ = ["Kept", "evidence_key", "state_name"]

@@ -67,8 +67,8 @@ class Work(Struct, frozen=True):
 Progress = Callable[[HostDocument], None]
 
 
-def run_fleet(inventory: Inventory, work: Work, kept: Kept | None, told: Progress) -> list[HostDocument]:
-    """Every host's document, in the order of the inventory. ``told`` is called for each as it is done. What goes wrong with a
+def run_fleet(inventory: Inventory, work: Work, kept: Kept | None, progress: Progress) -> list[HostDocument]:
+    """Every host's document, in the order of the inventory. ``progress`` is called for each as it is done. What goes wrong with a
     host becomes a problem of that host. A host that ``kept`` has, and whose evidence is unchanged, is taken over, and its
     document says so."""
     earlier = {} if kept is None else kept.read()
@@ -77,19 +77,19 @@ def run_fleet(inventory: Inventory, work: Work, kept: Kept | None, told: Progres
         key = evidence_key(entry) if earlier else None
         if key is not None and key in earlier:
             done[entry.name] = structs.replace(earlier[key], taken_over=True)
-            told(done[entry.name])
+            progress(done[entry.name])
     waiting = [entry for entry in inventory.entries if entry.name not in done]
     for start in range(0, len(waiting), _BATCH):
         batch = waiting[start : start + _BATCH]
         # What a host is kept under is taken before its files are read: a change in between makes it be done again.
         keys = {entry.name: None if kept is None else evidence_key(entry) for entry in batch}
-        seen = run_loop(_observe(batch, work))
-        for entry, document in _judged(batch, seen, work):
+        observations = run_loop(_observe(batch, work))
+        for entry, document in _judged(batch, observations, work):
             done[entry.name] = document
             key = keys[entry.name]
             if kept is not None and key is not None:
                 kept.add(key, document)
-            told(document)
+            progress(document)
     hosts = [done[entry.name] for entry in inventory.entries]
     return _with_shared_keys(hosts, inventory, work)
 
@@ -100,10 +100,10 @@ async def _observe(batch: Sequence[Entry], work: Work) -> list[list[Host]]:
     async def one(entry: Entry) -> list[Host]:
         if not entry.targets:
             return []
-        seen = await observe_all(
+        observations = await observe_all(
             entry.targets, probe_limits=work.probe_limits, connect=_connect(entry), skip_paths=work.skip_paths
         )
-        return [work.known(host) for host in seen]
+        return [work.known(host) for host in observations]
 
     return list(await asyncio.gather(*(one(entry) for entry in batch)))
 
@@ -113,25 +113,25 @@ def _connect(entry: Entry) -> Connect | None:
     if not entry.connect:
         return None
     first = entry.connect[0]
-    there = [one.ports[0] for one in entry.connect if one.chosen]
-    if len(there) < 2:
-        return Connect(first.name, there[0] if there else None)
-    return Connect(first.name, None, dict(zip(entry.targets[0].ports, there, strict=False)))
+    ports = [one.ports[0] for one in entry.connect if one.chosen]
+    if len(ports) < 2:
+        return Connect(first.name, ports[0] if ports else None)
+    return Connect(first.name, None, dict(zip(entry.targets[0].ports, ports, strict=False)))
 
 
 # One host, in a process of its own
 
 
-def _assess(entry: Entry, seen: Sequence[Host], work: Work) -> HostDocument:
+def _assess(entry: Entry, observations: Sequence[Host], work: Work) -> HostDocument:
     baseline = work.baselines[entry.baseline]
     tree = None
     if entry.tree is not None:
         located = open_tree(entry.tree, manifest=entry.manifest)
         tree = located.tree
         evidence = gather(tree, located.start, name=entry.name, family=entry.family, assumed=entry.assume)
-        host = join(evidence, tree, seen) if seen else evidence.host
+        host = join(evidence, tree, observations) if observations else evidence.host
     else:
-        host = merge_observations(seen)
+        host = merge_observations(observations)
     required = tuple(target.name for target in entry.targets if not is_address(target.name))
     host = structs.replace(host, name=entry.name, behind=entry.behind, required=required)
     document = assess(host, baseline, work.now, keep_all=work.keep_all, waivers=work.waivers)
@@ -158,14 +158,14 @@ class _Worker:
         self, batch: Sequence[tuple[Entry, Sequence[Host]]], work: Work, others: Sequence[_Worker] = ()
     ) -> None:
         context = multiprocessing.get_context("fork" if hasattr(os, "fork") else None)
-        self.pipe, there = context.Pipe()
+        self.pipe, child_end = context.Pipe()
         # A forked child has a copy of every open end, also of its own pipe's: as long as it keeps them, it would not
         # notice that the parent ended.
         inherited = [*(worker.pipe for worker in others), self.pipe]
-        self.process = context.Process(target=_work, args=(there, batch, work, os.getpid(), inherited))
+        self.process = context.Process(target=_work, args=(child_end, batch, work, os.getpid(), inherited))
         with signals_held():
             self.process.start()
-        there.close()
+        child_end.close()
         self.at: int | None = None
         self.until = 0.0
 
@@ -179,10 +179,12 @@ class _Worker:
         self.pipe.close()
 
 
-def _judged(batch: Sequence[Entry], seen: Sequence[Sequence[Host]], work: Work) -> Iterator[tuple[Entry, HostDocument]]:
+def _judged(
+    batch: Sequence[Entry], observations: Sequence[Sequence[Host]], work: Work
+) -> Iterator[tuple[Entry, HostDocument]]:
     """The hosts of a batch as they are done, by ``work.jobs`` children; one that breaks or takes too long is replaced."""
     _warm(work)
-    pairs = list(zip(batch, seen, strict=True))
+    pairs = list(zip(batch, observations, strict=True))
     waiting = list(range(len(pairs)))[::-1]
     workers: list[_Worker] = []
     try:
@@ -220,12 +222,12 @@ def _received(
         workers.remove(worker)
         worker.stop()
         answer = b"!the process ended"
-    told = answer[1:].decode("utf-8", "replace") if answer[:1] != b"+" else ""
+    message = answer[1:].decode("utf-8", "replace") if answer[:1] != b"+" else ""
     match answer[:1]:
         case b"-":
-            return entry, _completed(entry, _broken(entry, work, "missing", told), work)
+            return entry, _completed(entry, _broken(entry, work, "missing", message), work)
         case b"!":
-            words = f"an error of our own ended the work on this host ({told}); please report it"
+            words = f"an error of our own ended the work on this host ({message}); please report it"
             return entry, _completed(entry, _broken(entry, work, "internal", words), work)
     return entry, _completed(entry, msgspec.msgpack.decode(answer[1:], type=HostDocument), work)
 
@@ -258,9 +260,9 @@ def _work(
             at = pipe.recv()
         except EOFError:
             return
-        entry, seen = batch[at]
+        entry, observations = batch[at]
         try:
-            answer = b"+" + encode_msgpack(_assess(entry, seen, work))
+            answer = b"+" + encode_msgpack(_assess(entry, observations, work))
         except RupexError as error:
             answer = b"-" + str(error).encode("utf-8", "replace")
         except Exception as error:  # noqa: BLE001  one host's error of ours is no other host's business

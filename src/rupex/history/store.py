@@ -240,9 +240,9 @@ class History:
         query = select(*(_HOSTS.c[field] for field in HostFigures._fields)).order_by(_HOSTS.c.run)
         if name is not None:
             query = query.where(_HOSTS.c.name == name)
-        wanted = set(runs)
+        numbers = set(runs)
         with self._reported(), self._engine.connect() as connection:
-            found = [tuple(row) for row in connection.execute(query) if row[0] in wanted]
+            found = [tuple(row) for row in connection.execute(query) if row[0] in numbers]
         return self._sound(found, list[HostFigures])
 
     def costs_of(self, control: str) -> dict[int, tuple[int, int, float]]:

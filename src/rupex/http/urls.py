@@ -36,9 +36,9 @@ def split_url(url: str) -> Parts:
     return Parts(scheme.lower(), host.strip("[]").lower(), path, query)
 
 
-def authority_of(name: str, port: int, usual: int) -> str:
-    """``name``, with its ``port`` where that is not the ``usual`` one of the scheme."""
-    return name if port == usual else f"{name}:{port}"
+def authority_of(name: str, port: int, default_port: int) -> str:
+    """``name``, with its ``port`` where that is not the ``default_port`` of the scheme."""
+    return name if port == default_port else f"{name}:{port}"
 
 
 _BEFORE_QUERY: Final = re.compile(r"(?:https?:|(?![a-z][a-z0-9+.-]*+:))[^?#]*+", re.IGNORECASE)
@@ -50,11 +50,11 @@ _WITHIN: Final = str.maketrans("", "", "\t\n\r")
 def resolved(base: str, reference: str) -> str:
     """Where a browser goes that is at the http URL ``base`` and is told ``reference`` (WHATWG URL, 4.4): blanks around it and
     line ends in it do not count, and a backslash is a slash. What is no URL comes back as it is."""
-    told = reference.strip(_AROUND).translate(_WITHIN)
-    head = _BEFORE_QUERY.match(told)
+    stripped = reference.strip(_AROUND).translate(_WITHIN)
+    head = _BEFORE_QUERY.match(stripped)
     if head is not None:
-        told = head[0].replace("\\", "/") + told[head.end() :]
+        stripped = head[0].replace("\\", "/") + stripped[head.end() :]
     try:
-        return urljoin(base, told)
+        return urljoin(base, stripped)
     except ValueError:
         return reference

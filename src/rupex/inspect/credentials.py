@@ -173,11 +173,11 @@ class _Found:
     def _account(self, where: _Where, content: bytes) -> None:
         """The store of a proxy that gets its certificates by itself: a table of resolvers, each with certificates."""
         try:
-            told = json.loads(content)
+            account = json.loads(content)
         except (ValueError, RecursionError):
             raise CredentialError("JSON that cannot be read") from None
-        stored = [c for part in _tables(told) for c in part.get("Certificates") or () if isinstance(c, dict)]
-        if not stored and not any("Account" in part for part in _tables(told)):
+        stored = [c for part in _tables(account) for c in part.get("Certificates") or () if isinstance(c, dict)]
+        if not stored and not any("Account" in part for part in _tables(account)):
             raise CredentialError("JSON, and no store of an automatic certificate client")
         self.items.append(AccountItem(**where.rights, certificates=len(stored)))
         for one in stored[: bounds.CERTIFICATES_IN_FILE]:
@@ -190,11 +190,11 @@ class _Found:
                 )
 
 
-def _tables(told: Any) -> list[dict[str, Any]]:
+def _tables(value: Any) -> list[dict[str, Any]]:
     """The parts of a store that may hold an account and certificates: itself, and what it names."""
-    if not isinstance(told, dict):
+    if not isinstance(value, dict):
         return []
-    return [told, *(part for part in told.values() if isinstance(part, dict))]
+    return [value, *(part for part in value.values() if isinstance(part, dict))]
 
 
 class _Where:

@@ -63,13 +63,13 @@ def _directive(held: Sequence[tuple[str, str]], block: list[str], masker: Masker
         made = [words[0], *_arguments(words[0].lower(), words[1:], context, masker)]
     else:
         made = [masker.value(word, "look=") for word in words]
-    left = iter(made)
+    rest = iter(made)
     shown = []
     for kind, word in held:
         if kind == "open":  # a quote that nothing closes: the rest of the file
             shown.append(masker.value(word, "never"))
         elif kind in _QUOTES:
-            shown.append(f"{_QUOTES[kind]}{next(left)}{_QUOTES[kind]}")
+            shown.append(f"{_QUOTES[kind]}{next(rest)}{_QUOTES[kind]}")
         else:
             shown.append("#" if kind == "comment" else word)
     return "".join(shown)

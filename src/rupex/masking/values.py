@@ -160,8 +160,8 @@ class Masker:
         else:
             made = [self._each(first, is_plain)]
         for part in attributes:
-            known = part.partition("=")[0].strip().lower() in COOKIE_ATTRIBUTES
-            made.append(self.value(part, "all") if known else self._each(part, is_plain))
+            is_attribute = part.partition("=")[0].strip().lower() in COOKIE_ATTRIBUTES
+            made.append(self.value(part, "all") if is_attribute else self._each(part, is_plain))
         return ";".join(made)
 
     def _defines(self, text: str) -> str:

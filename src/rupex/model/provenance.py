@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Generic, Literal, TypeVar
 
-from msgspec import UNSET, Struct, UnsetType
+from msgspec import UNSET, Struct, UnsetType, structs
 
 T = TypeVar("T")
 
@@ -28,6 +28,14 @@ class Provenance(Struct, frozen=True, gc=False):
     note: str | None = None
     overruled: tuple[Provenance, ...] = ()
     key: str | UnsetType = UNSET
+
+    def noted(self, note: str | None) -> Provenance:
+        """The same place with another note."""
+        return structs.replace(self, note=note)
+
+    def overruling(self, *lost: Provenance) -> Provenance:
+        """The same place, which overrules those that ``lost``, and no others."""
+        return structs.replace(self, overruled=lost)
 
     def __str__(self) -> str:
         if self.file is None:

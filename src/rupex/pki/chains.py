@@ -63,8 +63,8 @@ def path_by_names(chain: Sequence[Certificate]) -> TrustPath:
 def says_good(response: bytes) -> bool:
     """Whether an OCSP response (DER) says ``good`` of the certificate it is for (RFC 6960, 4.2.1)."""
     try:
-        told = ocsp.load_der_ocsp_response(response)
-        return told.certificate_status is ocsp.OCSPCertStatus.GOOD
+        staple = ocsp.load_der_ocsp_response(response)
+        return staple.certificate_status is ocsp.OCSPCertStatus.GOOD
     except (ValueError, UnsupportedAlgorithm):
         return False  # not successful, or no response at all
 

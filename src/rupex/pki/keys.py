@@ -69,10 +69,10 @@ def _opened(content: bytes, load: Callable[..., Any], password: str | None) -> K
             key = closed
         return msgspec.msgpack.encode(structs.replace(key, encrypted=True))
 
-    told = apart(described, bounds.DERIVATION_SECONDS)
-    if told is None:
+    described_key = apart(described, bounds.DERIVATION_SECONDS)
+    if described_key is None:
         raise CredentialError(f"not opened: it takes longer than {bounds.DERIVATION_SECONDS} s of processor time")
-    return msgspec.msgpack.decode(told, type=Key)
+    return msgspec.msgpack.decode(described_key, type=Key)
 
 
 def _described(key: Any) -> Key:

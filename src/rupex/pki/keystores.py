@@ -69,10 +69,10 @@ def open_keystore(content: bytes, given: str | None) -> Keystore:
     if content.startswith((_JKS, _JCEKS)):
         return _open_java(content, tries)
     refuse_costly(content)
-    told = apart(lambda: msgspec.msgpack.encode(_open_with_any(content, tries)), bounds.DERIVATION_SECONDS)
-    if told is None:
+    described_store = apart(lambda: msgspec.msgpack.encode(_open_with_any(content, tries)), bounds.DERIVATION_SECONDS)
+    if described_store is None:
         raise CredentialError(f"not opened: it takes longer than {bounds.DERIVATION_SECONDS} s of processor time")
-    return msgspec.msgpack.decode(told, type=Keystore)
+    return msgspec.msgpack.decode(described_store, type=Keystore)
 
 
 def _open_with_any(content: bytes, tries: list[tuple[Password, str | None]]) -> Keystore:

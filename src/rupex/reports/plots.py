@@ -63,8 +63,8 @@ def plot_trend(trend: Trend, path: Path) -> None:
     if trend.control is None:
         _bands(axes)
         for line in trend.lines if len(trend.lines) > 1 else ():
-            told = [float("nan") if value is None else value for value in line.values]
-            axes.plot(when, told, color=INK, alpha=0.28, linewidth=1)
+            plotted = [float("nan") if value is None else value for value in line.values]
+            axes.plot(when, plotted, color=INK, alpha=0.28, linewidth=1)
             last = next((v for v in reversed(line.values) if v is not None), None)
             if last is not None and len(trend.lines) <= 12:
                 axes.annotate(

@@ -30,9 +30,9 @@ def decode_run(content: bytes, label: str) -> Run:
         raise RupexError(f"{label}: no run document: it is not JSON") from None
     schema = bytes(head.get("schema", b"")).decode("utf-8", "replace").strip('"')
     if schema not in _READERS:
-        known = f"it says {schema[:60]}" if schema else "it names no schema"
+        what_it_says = f"it says {schema[:60]}" if schema else "it names no schema"
         raise RupexError(
-            f"{label}: no run document that this version reads ({known}; {' or '.join(_READERS)} is expected)"
+            f"{label}: no run document that this version reads ({what_it_says}; {' or '.join(_READERS)} is expected)"
         )
     try:
         run = _READERS[schema](content)
@@ -56,8 +56,8 @@ _READERS: Final[dict[str, Callable[[bytes], Run]]] = {
 def _times(run: Run) -> Iterator[tuple[str, str]]:
     """The times that reports work with, each with its place."""
     yield "started", run.started
-    for host, told in enumerate(run.hosts):
-        for number, certificate in enumerate(told.certificates):
+    for host, document in enumerate(run.hosts):
+        for number, certificate in enumerate(document.certificates):
             place = f"hosts[{host}].certificates[{number}]"
             yield f"{place}.not_before", certificate.not_before
             yield f"{place}.not_after", certificate.not_after

@@ -74,9 +74,9 @@ def clean_credential(content: bytes, password: str | None = None) -> Cleaned:
 
     try:
         if looks_like_keystore(content):
-            told = None if password is None else describe_store(content, password)
+            store = None if password is None else describe_store(content, password)
             words = "a key store that the configuration does not open, only its name"
-            return Cleaned(None, words) if told is None else Cleaned(told, "certificates, and its key described")
+            return Cleaned(None, words) if store is None else Cleaned(store, "certificates, and its key described")
         blocks = list(_recognized(content))
         if blocks:
             has_key = any(b"RUPEX KEY DESCRIPTION" in block for block in blocks)

@@ -206,9 +206,14 @@ def _with_links(tree: HostTree, path: str, *, own_folder: bool) -> Iterator[str]
 def _stays(tree: HostTree, link: str) -> bool:
     """Whether the link leads to a file in its own folder, or below, that belongs to the account that the link belongs to."""
     target = tree.real(link)
-    here, there = tree.entry(link), tree.entry(target)
+    link_entry, target_entry = tree.entry(link), tree.entry(target)
     folder = link.rpartition("/")[0]
-    return here is not None and there is not None and target.startswith(f"{folder}/") and here.owner == there.owner
+    return (
+        link_entry is not None
+        and target_entry is not None
+        and target.startswith(f"{folder}/")
+        and link_entry.owner == target_entry.owner
+    )
 
 
 def _matching(tree: HostTree, pattern: str, closed: dict[str, str]) -> Iterator[str]:

@@ -107,8 +107,8 @@ def negotiable_groups(declared: str, library: Library, level: int, newest_tls: b
     names = default_groups(library) if not declared else _listed(declared)
     if names is None:
         return None
-    wanted = LEVEL_BITS[level] if library.release is None or library.release >= (1, 1, 0) else 0
-    return tuple(name for name in names if _is_offered(name, library, wanted, newest_tls))
+    minimum_bits = LEVEL_BITS[level] if library.release is None or library.release >= (1, 1, 0) else 0
+    return tuple(name for name in names if _is_offered(name, library, minimum_bits, newest_tls))
 
 
 def _listed(declared: str) -> tuple[str, ...]:

@@ -54,8 +54,8 @@ class Library(Struct, frozen=True):
 
 def told_as_declared(words: str, library: Library | None = None) -> str:
     """What a note says of a setting beside its place: the ``words`` of the configuration, and the library that reads them."""
-    told = words if len(words) <= _NOTE_CHARACTERS else f"{words[:_NOTE_CHARACTERS]}…"
-    return f"declared: {told}" if library is None else f"declared: {told}; library: {library}"
+    shortened = words if len(words) <= _NOTE_CHARACTERS else f"{words[:_NOTE_CHARACTERS]}…"
+    return f"declared: {shortened}" if library is None else f"declared: {shortened}; library: {library}"
 
 
 class Selection(Struct, frozen=True):

@@ -63,11 +63,11 @@ def signing_schemes(declared: str, library: Library, level: int, keys: frozenset
     """
     known = [s for s in (scheme_called(w.lstrip("?")) for w in declared.split(":")) if s] if declared else list(SCHEMES)
     release = library.release or (1, 0, 0)
-    wanted = LEVEL_BITS[level] if release >= (1, 1, 0) else 0
+    minimum_bits = LEVEL_BITS[level] if release >= (1, 1, 0) else 0
     found = []
     for scheme in known:
         bits = 80 if scheme.digest == "SHA-1" and release < (3, 0, 0) else scheme.digest_bits
-        if scheme.key not in keys or bits < wanted:
+        if scheme.key not in keys or bits < minimum_bits:
             continue
         if scheme.digest in _OLD and not tls12:
             continue

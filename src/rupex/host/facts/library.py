@@ -23,18 +23,20 @@ def find_library(tree: HostTree, assumed: Mapping[str, str], problems: list[Prob
     ``openssl.cnf``, of which what cannot be read is added to ``problems``. Raises :class:`~rupex.model.RupexError` for a version
     that is none."""
     settings = _system_settings(tree, problems)
-    said = assumed.get("openssl")
-    if said is not None:
-        return _with_policy(tree, settings, parse_release(said), is_debian=False)
+    assumed_version = assumed.get("openssl")
+    if assumed_version is not None:
+        return _with_policy(tree, settings, parse_release(assumed_version), is_debian=False)
     for package in _PACKAGES:
         version = upstream_version(tree, package)
         number = version and re.match(r"([0-9]{1,3})\.([0-9]{1,3})\.([0-9]{1,3})(?![0-9])", version.version)
         if number:
             is_debian = version is not None and version.provenance.file == DPKG_STATUS
             return _with_policy(tree, settings, tuple(map(int, number.groups())), is_debian=is_debian)
-    told = taken_version(tree, "openssl")
-    if told is not None and re.fullmatch(r"[0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3}", told.version):
-        return _with_policy(tree, settings, parse_release(told.version), is_debian=tree.is_file("etc/debian_version"))
+    snapshot_version = taken_version(tree, "openssl")
+    if snapshot_version is not None and re.fullmatch(r"[0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3}", snapshot_version.version):
+        return _with_policy(
+            tree, settings, parse_release(snapshot_version.version), is_debian=tree.is_file("etc/debian_version")
+        )
     return _with_policy(tree, settings, None, is_debian=False)
 
 

@@ -34,8 +34,8 @@ def inspect_versions() -> Iterator[tuple[str, str]]:
     """The servers and crypto library installed where distributions put them, each with its version."""
     for facts in all_facts():
         for program in facts.programs:
-            said = _output((program.path, *program.arguments)) if os.path.exists(program.path) else ""
-            found = re.search(program.version, said)
+            output = _output((program.path, *program.arguments)) if os.path.exists(program.path) else ""
+            found = re.search(program.version, output)
             if found is not None:
                 yield facts.name, found[1]
 

@@ -49,9 +49,9 @@ def _lineages(tree: HostTree) -> tuple[str, ...] | None:
     """The certificates that the client renews, where its own settings name them; None where they do not."""
     found = []
     for name in _names(tree, _SETTINGS[0]):
-        for said in _CERTIFICATE.findall(_text(tree, f"{_SETTINGS[0]}/{name}")):
+        for certificate in _CERTIFICATE.findall(_text(tree, f"{_SETTINGS[0]}/{name}")):
             try:
-                found.append(tree.real(said))
+                found.append(tree.real(certificate))
             except TreeError:
                 continue
     return tuple(found) or None
@@ -79,7 +79,7 @@ def _timers(tree: HostTree, *, tells: bool) -> Iterator[Renewal]:
             text = _text(tree, f"{folder}/{name}")
             unit = re.search(r"^[ \t]*+Unit[ \t]*+=[ \t]*+(\S+)", text, re.MULTILINE)
             service = unit[1] if unit else name.removesuffix(".timer") + ".service"
-            command = next((said for other in _UNITS if (said := _text(tree, f"{other}/{service}"))), "")
+            command = next((unit_text for other in _UNITS if (unit_text := _text(tree, f"{other}/{service}"))), "")
             runs = [line for line in command.splitlines() if line.strip().startswith(("ExecStart", "ExecStartPost"))]
             if not any(_CLIENT.search(line) for line in (*runs, name)):
                 continue
@@ -119,8 +119,8 @@ def _tells_server(tree: HostTree) -> bool:
     for folder in _SETTINGS:
         for name in _names(tree, folder):
             if name.endswith((".conf", ".ini")):
-                for said in _SETTING.findall(_text(tree, f"{folder}/{name}")):
-                    if _RELOAD.search(said) or said.strip() in installers:
+                for setting in _SETTING.findall(_text(tree, f"{folder}/{name}")):
+                    if _RELOAD.search(setting) or setting.strip() in installers:
                         return True
     return False
 

@@ -180,13 +180,13 @@ class ArchiveTree(HostTree):
     def _note(self, name: str) -> None:
         while name:
             folder, _, last = name.rpartition("/")
-            there = self._listed.get(folder)
-            if there is None:
-                there = self._listed[folder] = set()
+            listed = self._listed.get(folder)
+            if listed is None:
+                listed = self._listed[folder] = set()
                 self._named += len(folder)
-            if last in there:
+            if last in listed:
                 return
-            there.add(last)
+            listed.add(last)
             name = folder
 
     def _take_listed(self) -> None:

@@ -35,7 +35,7 @@ def parse_mtree(text: str) -> dict[str, ManifestEntry]:
     """
     entries: dict[str, ManifestEntry] = {}
     standing: dict[str, str] = {}
-    said: dict[str, dict[str, str]] = {}
+    defaults: dict[str, dict[str, str]] = {}
     # Only what mtree(5) takes for blanks and line ends: a file's name may hold any other character.
     for line in text.replace("\\\n", " ").split("\n"):
         words = [word for word in re.split(r"[ \t\r]+", line) if word]
@@ -50,7 +50,7 @@ def parse_mtree(text: str) -> dict[str, ManifestEntry]:
         elif words[0] == "." or "/" in words[0]:
             keywords = standing | given
             path = _path_of(words[0])
-            said[path] = keywords = said.get(path, {}) | keywords  # a later row adds to an earlier one
+            defaults[path] = keywords = defaults.get(path, {}) | keywords  # a later row adds to an earlier one
             entries[path] = ManifestEntry(
                 mode=_number(keywords.get("mode"), 8),
                 owner=keywords.get("uname"),

@@ -32,8 +32,8 @@ class _Inventory:
 
     def add(self, kind: str, name: str, properties: dict[str, Any], place: str) -> str:
         """The reference of an asset; two with the same properties are one."""
-        told = json.dumps([kind, name, properties], sort_keys=True)
-        reference = f"{kind}:{sha256(told.encode('utf-8', 'surrogatepass')).hexdigest()[:24]}"
+        identity = json.dumps([kind, name, properties], sort_keys=True)
+        reference = f"{kind}:{sha256(identity.encode('utf-8', 'surrogatepass')).hexdigest()[:24]}"
         self._assets.setdefault(
             reference,
             {

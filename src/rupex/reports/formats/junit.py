@@ -50,14 +50,16 @@ def _suite(root: Xml.Element, run: Run, host: HostDocument) -> tuple[int, int, i
 def _case(suite: Xml.Element, host: HostDocument, check: CheckDocument) -> None:
     case = Xml.SubElement(suite, "testcase", classname=_safe(host.name), name=check.control, time="0")
     counts = check.counts
-    told = [f"{group.where}: {group.message}" for group in group_places(check.places) if group.verdict == check.verdict]
+    messages = [
+        f"{group.where}: {group.message}" for group in group_places(check.places) if group.verdict == check.verdict
+    ]
     if check.verdict == "fail":
         failure = Xml.SubElement(
             case, "failure", type=check.severity, message=_safe(f"{check.title}: fails at {counts.fail} places")
         )
-        failure.text = _safe("\n".join([*told, f"change: {check.remedy}"]))
+        failure.text = _safe("\n".join([*messages, f"change: {check.remedy}"]))
     elif check.verdict in ("unknown", "waived"):
-        Xml.SubElement(case, "skipped", message=_safe(f"{check.verdict}: {told[0] if told else ''}"))
+        Xml.SubElement(case, "skipped", message=_safe(f"{check.verdict}: {messages[0] if messages else ''}"))
 
 
 def _safe(text: str) -> str:

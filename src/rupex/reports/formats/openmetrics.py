@@ -33,11 +33,11 @@ def render_openmetrics(run: Run) -> str:
 
 def _labels(labels: dict[str, str]) -> str:
     """Label values escaped as the format wants."""
-    told = ",".join(
+    pairs = ",".join(
         '{}="{}"'.format(name, clean(value).replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n"))
         for name, value in labels.items()
     )
-    return f"{{{told}}}" if told else ""
+    return f"{{{pairs}}}" if pairs else ""
 
 
 def _seconds(stamp: str) -> float:

@@ -95,8 +95,10 @@ def _result(host: HostDocument, check: CheckDocument, place: PlaceDocument, inde
         "properties": {"host": host.name, "severity": place.severity},
     }
     if place.verdict == "waived":
-        told = f"{place.waiver.reason} ({place.waiver.owner}, until {place.waiver.until})" if place.waiver else ""
-        found["suppressions"] = [{"kind": "external", "status": "accepted", "justification": told}]
+        justification = (
+            f"{place.waiver.reason} ({place.waiver.owner}, until {place.waiver.until})" if place.waiver else ""
+        )
+        found["suppressions"] = [{"kind": "external", "status": "accepted", "justification": justification}]
     return found
 
 

@@ -105,8 +105,8 @@ def _bands() -> list[dict[str, Any]]:
 
 
 def _coverage_words(run: Run) -> str:
-    seen = [host.score.coverage for host in run.hosts]
-    mean = sum(seen) / len(seen) if seen else 0.0
+    coverages = [host.score.coverage for host in run.hosts]
+    mean = sum(coverages) / len(coverages) if coverages else 0.0
     return (
         f"On the mean {mean:.0%} of the baseline's weight could be seen. A gate asks for {run.baseline.minimum_coverage:.0%};"
         " what is listed as not told says why the rest could not."

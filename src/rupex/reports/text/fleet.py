@@ -119,9 +119,9 @@ def _render_expiries(page: Page, fleet: FleetDocument, *, verbose: bool) -> None
         )
         page.entry("", words, indent=2, column=2)
     for expiry in shown:
-        left = f"{expiry.days_left} days left" if expiry.days_left >= 0 else f"{-expiry.days_left} days ago"
+        time_left = f"{expiry.days_left} days left" if expiry.days_left >= 0 else f"{-expiry.days_left} days ago"
         style: Style = "bad" if expiry.days_left < 7 else "doubt" if expiry.days_left < 21 else "plain"
-        page.line(f"  {expiry.not_after[:10]}  ", (f"{left:<14}", style), f"  {expiry.host}  {expiry.subject}")
+        page.line(f"  {expiry.not_after[:10]}  ", (f"{time_left:<14}", style), f"  {expiry.host}  {expiry.subject}")
     rest = len(fleet.expiries) - len(shown)
     if rest and shown and not verbose:
         page.line(f"  and {rest} later (--verbose lists them)")

@@ -29,11 +29,11 @@ def render_seen(page: Page, endpoint: Endpoint) -> None:
         words = ", ".join(f"{hop.url} with {hop.status}" for hop in hops)
         end = hops[-1].location if hops else None
         page.entry("answers", words + (f", which leads on to {end}" if end is not None else ""))
-    said = dict.fromkeys(
+    notes = dict.fromkeys(
         f"{header.name}: {header.value}" for scope in endpoint.scopes for header in scope.sent("Server")
     )
-    if said:
-        page.entry("says", ", ".join(said))
+    if notes:
+        page.entry("says", ", ".join(notes))
     if wire.cached:
         page.entry("cache", f"a cache may have answered: {', '.join(wire.cached)}")
     for note in wire.notes:
@@ -55,9 +55,9 @@ def _transport(endpoint: Endpoint) -> str:
 
 def _versions(tls: Tls) -> str:
     if tls.protocols.value is None:
-        seen = ", ".join(tls.protocols.seen or ())
+        versions = ", ".join(tls.protocols.seen or ())
         why = tls.protocols.why_unknown
-        return f"{seen} at least ({why})" if seen else f"could not be told ({why})"
+        return f"{versions} at least ({why})" if versions else f"could not be told ({why})"
     count = "suites unknown" if tls.suites.value is None else _count(tls.suites.value)
     order = {"server": "the server decides the order", "client": "the client decides the order"}
     words = f"{', '.join(tls.protocols.value)}; {count}"

@@ -19,8 +19,8 @@ def render_rescored(hosts: Sequence[Rescored], found: Sequence[Change], *, width
         held = host.new.ceiling
         page.line(f"  {host.name:<{wide}}  {words}" + (f", held by {held.control}" if held is not None else ""))
     page.blank()
-    for title, wanted in (("What counts otherwise", False), ("What only another audit can tell", True)):
-        rows = [change for change in found if change.needs_a_look == wanted]
+    for title, needs_audit in (("What counts otherwise", False), ("What only another audit can tell", True)):
+        rows = [change for change in found if change.needs_a_look == needs_audit]
         if rows:
             page.line((title, "strong"))
             for change in rows:

@@ -116,11 +116,11 @@ def render_run(run: Run, *, width: int = 100, colour: bool = False, verbose: boo
 
 def render_waivers(page: Page, waivers: WaiversUsed) -> None:
     """Waivers that need somebody: those that have run out, and those that stand for nothing."""
-    told = [row for row in waivers.rows if row.state != "in force"]
-    if not told:
+    listed = [row for row in waivers.rows if row.state != "in force"]
+    if not listed:
         return
     page.line((f"Waivers of {waivers.document} that need somebody", "strong"))
-    for row in told:
+    for row in listed:
         what = f"ran out on {row.until}" if row.state == "run out" else "stands for no failure: delete it"
         words = f"{row.control} on {row.host}, {row.place}: {what}"
         page.entry(f"{row.number:>2}", f"{words} ({row.owner}: {row.reason})", indent=0, column=4)
@@ -337,8 +337,8 @@ def _score_words(minimum_coverage: float, host: HostDocument) -> list[tuple[str,
     style = score_style(score.band)
     bounds = f"between {score.low:.1f} and {score.high:.1f}"
     if score.coverage < minimum_coverage:
-        seen = f": {score.coverage:.0%} of the baseline, {bounds}; no gate is met"
-        return [("too little was seen", "doubt"), (seen, "plain")]
+        coverage = f": {score.coverage:.0%} of the baseline, {bounds}; no gate is met"
+        return [("too little was seen", "doubt"), (coverage, "plain")]
     words = f", {bounds}, with {score.coverage:.0%} of the baseline seen"
     return [(f"{score.value:.1f} {score.band}", style), (words, "plain")]
 

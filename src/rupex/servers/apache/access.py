@@ -131,9 +131,9 @@ def _older(context: Context, exchange: Exchange) -> Decision | None:
     allow: list[Directive] = []
     deny: list[Directive] = []
     for applied in context:
-        for lines, said in ((allow, _own(applied, "allow")), (deny, _own(applied, "deny"))):
-            if said:
-                lines[:] = said
+        for lines, lines_of_directive in ((allow, _own(applied, "allow")), (deny, _own(applied, "deny"))):
+            if lines_of_directive:
+                lines[:] = lines_of_directive
         order = last_of(applied.directives, "order") or order
     if order is None and not allow and not deny:
         return None

@@ -114,10 +114,10 @@ def _apply(
     same = [header for header in table if header.name.lower() == lowered]
 
     def header(text: str, place: Provenance = here) -> Header:
-        told = _DECODED.search(action.value)
+        variable = _DECODED.search(action.value)
         return Header(
             action.name, text, "all" if action.always else SUCCESS, place,
-            UNSET if unknown is None else unknown, UNSET if told is None else told[0],
+            UNSET if unknown is None else unknown, UNSET if variable is None else variable[0],
         )  # fmt: skip
 
     def remove(because: str) -> None:
@@ -196,9 +196,9 @@ def _value(action: Action, exchange: Exchange | None) -> tuple[str, str | None]:
 
 def server_header(context: Context, version: str, *, is_debian: bool) -> Header:
     """The Server header that ServerTokens makes (server/core.c, set_banner); with ``Full`` modules add to it."""
-    said = next(iter(reversed(list(all_in(context, "servertokens")))), None)
-    word = said.args[0].lower() if said is not None and said.args else "full"
-    place = said.provenance() if said is not None else default_of(f"httpd {version}")
+    directive = next(iter(reversed(list(all_in(context, "servertokens")))), None)
+    word = directive.args[0].lower() if directive is not None and directive.args else "full"
+    place = directive.provenance() if directive is not None else default_of(f"httpd {version}")
     numbers = version.split(".")
     system = " (Debian)" if is_debian else " (Unix)"
     text = {
@@ -210,9 +210,11 @@ def server_header(context: Context, version: str, *, is_debian: bool) -> Header:
 
 def signature(context: Context, banner: str) -> tuple[str, Provenance | None]:
     """What error pages say about the server (ServerSignature, off unless said), and the line that decides."""
-    said = next(iter(reversed(list(all_in(context, "serversignature")))), None)
-    word = said.args[0].lower() if said is not None and said.args else "off"
-    return ("" if word == "off" else f"{banner} Server at HOST Port PORT"), None if said is None else said.provenance()
+    directive = next(iter(reversed(list(all_in(context, "serversignature")))), None)
+    word = directive.args[0].lower() if directive is not None and directive.args else "off"
+    return (
+        "" if word == "off" else f"{banner} Server at HOST Port PORT"
+    ), None if directive is None else directive.provenance()
 
 
 def single(headers: Iterable[Header], name: str) -> str | None:

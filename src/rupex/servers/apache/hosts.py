@@ -192,8 +192,8 @@ def listeners(listens: Iterable[Listen], main: VirtualHost, virtuals: list[Virtu
         for virtual in virtuals:
             spend(len(virtual.addresses))
             for address, port in virtual.addresses:
-                here = address == "*" or listen.address in (EVERY, address)
-                if here and port in (None, listen.port):
+                is_meant = address == "*" or listen.address in (EVERY, address)
+                if is_meant and port in (None, listen.port):
                     groups.setdefault((address, port), {})[virtual] = None
         for (address, _), group in groups.items():
             own = listen.address if address == "*" else address

@@ -106,8 +106,8 @@ def _without_module(config: LoadedConfig) -> Iterator[tuple[Directive, str]]:
             yield directive, module
 
 
-def _among(known: dict[str, str]) -> Callable[[re.Match[str]], str]:
-    return lambda match: known.get(match[1], "")
+def _among(variables: dict[str, str]) -> Callable[[re.Match[str]], str]:
+    return lambda match: variables.get(match[1], "")
 
 
 class _Reader:
@@ -133,16 +133,16 @@ class _Reader:
                 continue
             self.config.files.setdefault(path, [])
             self.config.texts[path] = text
-            known: dict[str, str] = {}
+            variables: dict[str, str] = {}
             for name, value, other, fallback in _EXPORT.findall(text):
                 word = (value or fallback).split("#")[0].strip().strip("\"'")
-                known[name or other] = _SHELL.sub(_among(known), word)
-            self.config.environment |= known
+                variables[name or other] = _SHELL.sub(_among(variables), word)
+            self.config.environment |= variables
             for name in ("APACHE_ARGUMENTS", "OPTIONS", "APACHE_SERVER_FLAGS"):
-                for flag in _FLAG.findall(known.get(name, "")):
+                for flag in _FLAG.findall(variables.get(name, "")):
                     self.defines.setdefault(flag, "")
                 if name == "APACHE_SERVER_FLAGS":
-                    for flag in known.get(name, "").split():
+                    for flag in variables.get(name, "").split():
                         self.defines.setdefault(flag.removeprefix("-D"), "")
 
     # Files
@@ -304,10 +304,10 @@ class _Reader:
         """One problem for all variables that stand as they are written, at the first of them."""
         if self.undefined:
             names = [f"${{{name}}}" for name in self.undefined]
-            told = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+            listed = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
             first = next(iter(self.undefined.values()))
             self._problem(
-                "missing", first, f"nothing in the tree says what {told} stands for; taken as written", hides=False
+                "missing", first, f"nothing in the tree says what {listed} stands for; taken as written", hides=False
             )
 
     # What acts while reading
@@ -374,14 +374,14 @@ class _Reader:
         is_not = test.startswith("!")
         name = test.removeprefix("!")
         try:
-            met, told = self._is_met(directive, name)
+            met, reason = self._is_met(directive, name)
         except UndeterminedError as undetermined:
             self._problem("bound", directive, undetermined.why)
-            met, told = is_not, f"Rupex cannot tell whether it holds: {undetermined.why}"
+            met, reason = is_not, f"Rupex cannot tell whether it holds: {undetermined.why}"
         assert directive.children is not None
         if met is not is_not:
             return self.run(directive.children, above, within)
-        because = told.format("") if is_not else told.format("not ")
+        because = reason.format("") if is_not else reason.format("not ")
         self._skip(directive.children, because, within)
         return Block()
 
@@ -405,13 +405,13 @@ class _Reader:
 
     def _is_version(self, args: tuple[str, ...]) -> bool:
         """``IfVersion [[!]operator] version`` (mod_version)."""
-        operator, wanted = args if len(args) > 1 else ("=", args[0] if args else "")
+        operator, version = args if len(args) > 1 else ("=", args[0] if args else "")
         is_not = operator.startswith("!")
         operator = operator.removeprefix("!")
         release = ".".join(map(str, self.config.release))
-        if operator == "~" or (wanted.startswith("/") and wanted.endswith("/")):
-            return (search(wanted.strip("/"), release) is not None) is not is_not
-        numbers = [number for part in wanted.split(".") if (number := whole_number(part)) is not None]
+        if operator == "~" or (version.startswith("/") and version.endswith("/")):
+            return (search(version.strip("/"), release) is not None) is not is_not
+        numbers = [number for part in version.split(".") if (number := whole_number(part)) is not None]
         ours = list(self.config.release[: len(numbers)]) if operator in ("=", "==") else list(self.config.release)
         numbers += [0] * (len(ours) - len(numbers))
         met = {

@@ -88,10 +88,10 @@ class Mapper:
         """A root that is made of the name which a request is for (vhost_alias_interpolate)."""
         pattern = directive.args[0] if directive.args else ""
         canonical = self.virtual.last("usecanonicalname")
-        said = canonical.raw.strip().lower() if canonical is not None else "off"
-        if said == "dns" or (exchange.is_made_up and said == "off" and "%" in pattern):
+        word = canonical.raw.strip().lower() if canonical is not None else "off"
+        if word == "dns" or (exchange.is_made_up and word == "off" and "%" in pattern):
             raise UndeterminedError(f"{directive}: the folder hangs on the name that a request is for")
-        return filled_root(pattern, exchange.server_name if said == "on" else exchange.host, exchange.port)
+        return filled_root(pattern, exchange.server_name if word == "on" else exchange.host, exchange.port)
 
     def has(self, file: str) -> bool:
         """Whether the tree holds what ``file`` is served from, so that what it does not hold is not there."""
@@ -104,8 +104,8 @@ class Mapper:
         return tuple(name for name, path in pairs if self.tree.is_folder(path) and self.tree.is_listed(path))
 
 
-def _unless_none(said: Directive | None) -> Directive | None:
-    return None if said is None or said.raw.strip().lower() in ("", "none") else said
+def _unless_none(directive: Directive | None) -> Directive | None:
+    return None if directive is None or directive.raw.strip().lower() in ("", "none") else directive
 
 
 def fixed_folder(word: str) -> str:
@@ -198,8 +198,8 @@ def _selector(pattern: str, at: int) -> tuple[_Selector, int]:
     return _Selector(int(digit) if digit in tuple("0123456789") else 0, from_end, and_on), at + and_on
 
 
-def _selected(parts: list[str], wanted: _Selector) -> list[str]:
-    number, from_end, and_on = wanted
+def _selected(parts: list[str], selector: _Selector) -> list[str]:
+    number, from_end, and_on = selector
     if number == 0:
         return parts
     if number > len(parts):

@@ -234,9 +234,9 @@ class Processor:
         file = mapped.file
         context = self._context(exchange, file)
         if exchange.method == "TRACE":
-            said = last_in(context, "traceenable")
-            is_off = said is not None and said.raw.strip().lower() == "off"
-            return Outcome(context=context, status=405 if is_off else 200, by=said, by_server=is_off, file=file)
+            trace = last_in(context, "traceenable")
+            is_off = trace is not None and trace.raw.strip().lower() == "off"
+            return Outcome(context=context, status=405 if is_off else 200, by=trace, by_server=is_off, file=file)
         refused = self._refused(context, exchange)
         if refused is not None:
             refused.file = file
@@ -353,8 +353,8 @@ class Processor:
             return self._folder(exchange, context, file)
         is_file = kind == "file" and not file.endswith("/")
         if not is_file and exchange.walk is not None and self._kind(exchange.walk.file) == "file":
-            said = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
-            is_file = said is not None and said.raw.strip().lower() == "on"
+            accepts = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
+            is_file = accepts is not None and accepts.raw.strip().lower() == "on"
         elif not is_file:
             fallback = self._fallback(exchange, context, file)
             if fallback is not None:
@@ -363,12 +363,12 @@ class Processor:
 
     def _fallback(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
         """The page that stands for what is not there (mod_dir, fixup_dflt), None for none."""
-        said = last_in(context, "fallbackresource")
-        if said is None or not said.args or said.args[0].lower() == "disabled":
+        directive = last_in(context, "fallbackresource")
+        if directive is None or not directive.args or directive.args[0].lower() == "disabled":
             return None
-        found = self._own_page(exchange, context, file, said.args[0])
+        found = self._own_page(exchange, context, file, directive.args[0])
         if found is not None:
-            found.by, found.is_folder = found.by or said, False
+            found.by, found.is_folder = found.by or directive, False
         return found
 
     def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:

@@ -41,9 +41,9 @@ def read_moves(directives: Block) -> Iterator[AliasRedirect]:
         status = {"redirectpermanent": 301}.get(directive.key, 302)
         if directive.key in ("redirect", "redirectmatch") and words:
             word = words[0].lower()
-            said = _WORDS.get(word) or (whole_number(word) if len(word) == 3 else None)
-            if said is not None:
-                status = said
+            status_word = _WORDS.get(word) or (whole_number(word) if len(word) == 3 else None)
+            if status_word is not None:
+                status = status_word
                 words.pop(0)
         has_target = 300 <= status < 400
         if not words:

@@ -93,12 +93,12 @@ class ApacheConfiguration:
                 yield self.config.path(word)
 
     def _workers(self) -> Setting[str]:
-        said = self.main.last("user")
-        if said is None:
+        user = self.main.last("user")
+        if user is None:
             return unknown("the account that the server was built with")
-        if "${" in said.raw:
-            return unknown(f"nothing in the tree says what {said.raw} stands for", said.provenance())
-        return Setting(said.args[0] if said.args else "", said.provenance())
+        if "${" in user.raw:
+            return unknown(f"nothing in the tree says what {user.raw} stands for", user.provenance())
+        return Setting(user.args[0] if user.args else "", user.provenance())
 
     def _find_members(self) -> None:
         ids = EndpointIds(self.family)
@@ -187,8 +187,8 @@ class ApacheConfiguration:
         is_tls = speaks_tls(self.config, virtual)
         has_own = next(all_of(virtual.directives, "sslcertificatefile"), None) is not None
         trace = virtual.last("traceenable")
-        usual = default("TraceEnable", self.release)
-        has_trace = (trace.raw.strip().lower() if trace is not None else str(usual.value)) != "off"
+        trace_default = default("TraceEnable", self.release)
+        has_trace = (trace.raw.strip().lower() if trace is not None else str(trace_default.value)) != "off"
         tag = virtual.last("fileetag")
         words = (tag.raw if tag is not None else str(default("FileETag", self.release).value)).lower().split()
         place = listener.listen.directive.provenance() if virtual.section is None else virtual.section.provenance()
@@ -205,7 +205,7 @@ class ApacheConfiguration:
             tls=self.tls.resolve(listener, virtual) if is_tls else None,
             scopes=tuple(self.scopes.of(listener, virtual)),
             unused_certificates=self.tls.certificates(virtual) if has_own and not is_tls else (),
-            trace=Setting(has_trace, usual.provenance if trace is None else trace.provenance()),
+            trace=Setting(has_trace, trace_default.provenance if trace is None else trace.provenance()),
             trusted_peers=trusted_peers(self.config, virtual),
             limits=limits(self.config, virtual, self.release),
             inode_etags=Setting(
@@ -224,5 +224,5 @@ def _said_roots(block: Block) -> tuple[str, ...]:
 
 def _said_folders(block: Block) -> tuple[str, ...]:
     """The folders of which something is said, as written."""
-    said = block.named("documentroot", "alias", "aliasmatch", "scriptalias", "scriptaliasmatch", "directory")
-    return tuple(directive.args[-1] for directive in said if directive.args)
+    directives = block.named("documentroot", "alias", "aliasmatch", "scriptalias", "scriptaliasmatch", "directory")
+    return tuple(directive.args[-1] for directive in directives if directive.args)

@@ -213,27 +213,27 @@ class Rewriter:
         pattern = pattern.removeprefix("!")
         if pattern in ("-f", "-d", "-s", "-l", "-F", "-U", "-x", "-h", "-L", "-H"):
             kind: Literal["file", "folder", "any"] = "folder" if pattern == "-d" else "file"
-            there = self.is_there(subject, kind) if pattern in ("-f", "-d", "-s") else None
-            if there is None:
+            is_found = self.is_there(subject, kind) if pattern in ("-f", "-d", "-s") else None
+            if is_found is None:
                 raise UndeterminedError(f"whether {quoted(subject)} is there is known at run time only")
-            return [] if there is not is_not else None
+            return [] if is_found is not is_not else None
         compared = _OPERATOR.match(pattern)
         if compared is not None:
             operator = compared[0].lower()
-            wanted = expanded(pattern[len(operator) :].strip(), captured, exchange, self.maps).strip('"')
+            operand = expanded(pattern[len(operator) :].strip(), captured, exchange, self.maps).strip('"')
             if "nc" in condition.flags:
-                subject, wanted = subject.lower(), wanted.lower()
-            return [] if compare(subject, operator, wanted) is not is_not else None
+                subject, operand = subject.lower(), operand.lower()
+            return [] if compare(subject, operator, operand) is not is_not else None
         found = search(pattern, subject, ignore_case="nc" in condition.flags)
         if (found is None) is not is_not:
             return None
         return [] if found is None else [found[0], *(group or "" for group in found.groups())]
 
     def _environment(self, rule: Rule, exchange: Exchange, captured: Captured) -> None:
-        said = rule.flags.get("e")
-        if said is None:
+        assignment = rule.flags.get("e")
+        if assignment is None:
             return
-        name, _, value = said.partition(":")
+        name, _, value = assignment.partition(":")
         if name.startswith("!"):
             exchange.environment.pop(name[1:], None)
         else:
@@ -273,8 +273,12 @@ class Rewriter:
             return Rewritten("proxy", rule.directive, proxied=path, steps=steps)
         if not rule.has("r") and not is_absolute:
             return None
-        said = rule.flags.get("r", "")
-        status = _STATUS_WORDS.get(said.lower()) or (whole_number(said) if len(said) == 3 else None) or 302
+        status_word = rule.flags.get("r", "")
+        status = (
+            _STATUS_WORDS.get(status_word.lower())
+            or (whole_number(status_word) if len(status_word) == 3 else None)
+            or 302
+        )
         if not 300 <= status < 400:
             return Rewritten("status", rule.directive, status, steps=steps)
         if not is_absolute:

@@ -321,31 +321,33 @@ class ScopeReader:
     @staticmethod
     def _role(context: Context) -> Literal["status", "admin"] | None:
         """What kind of page a handler makes where ``context`` holds, whoever is let in."""
-        said = last_in(context, "sethandler")
-        return _STATUS_PAGES.get(said.args[0].lower()) if said is not None and said.args else None
+        handler = last_in(context, "sethandler")
+        return _STATUS_PAGES.get(handler.args[0].lower()) if handler is not None and handler.args else None
 
     def _overrides(self, context: Context) -> Setting[Literal["off", "limited", "open"]]:
         """How far override files count where ``context`` holds."""
-        said, listed = last_in(context, "allowoverride"), last_in(context, "allowoverridelist")
-        usual = default("AllowOverride", self.release)
-        words = said.raw.lower().split() if said is not None else [str(usual.value).lower()]
-        place = said.provenance() if said is not None else usual.provenance
+        allowed, listed = last_in(context, "allowoverride"), last_in(context, "allowoverridelist")
+        default_setting = default("AllowOverride", self.release)
+        words = allowed.raw.lower().split() if allowed is not None else [str(default_setting.value).lower()]
+        place = allowed.provenance() if allowed is not None else default_setting.provenance
         if words != ["none"]:
             return Setting("open", place)
         names = [] if listed is None else [word for word in listed.args if word.lower() != "none"]
         return Setting("limited" if names else "off", listed.provenance() if names and listed is not None else place)
 
     def _listing(self, context: Context) -> Listing:
-        said = list(all_in(context, "options"))
-        place = said[-1].provenance() if said else default_of(f"httpd {self.release}", "Options FollowSymLinks")
+        directives = list(all_in(context, "options"))
+        place = (
+            directives[-1].provenance() if directives else default_of(f"httpd {self.release}", "Options FollowSymLinks")
+        )
         return Listing("Indexes" in options(context) and "autoindex" in self.config.modules, place)
 
     def _exposes(
         self, listener: Listener, virtual: VirtualHost, processor: Processor, names: tuple[str | None, ...]
     ) -> Setting[tuple[str, ...]]:
         """What is served that should not be; for each name where each has a root of its own."""
-        asked = names if processor.mapper.by_name is not None else names[:1]
-        found = [self._exposes_for(listener, virtual, processor, name) for name in asked]
+        some_names = names if processor.mapper.by_name is not None else names[:1]
+        found = [self._exposes_for(listener, virtual, processor, name) for name in some_names]
         served = tuple(dict.fromkeys(path for setting in found for path in setting.value or ()))
         doubtful = next((setting for setting in found if not setting.is_known), None)
         return doubtful if doubtful is not None and not served else Setting(served)
@@ -383,8 +385,8 @@ class ScopeReader:
 
     def _forward_proxy(self, listener: Listener, virtual: VirtualHost, order: int) -> Scope | None:
         """The scope of requests for other servers, where the server is a forward proxy."""
-        said = virtual.last("proxyrequests")
-        if said is None or said.raw.strip().lower() != "on" or "proxy" not in self.config.modules:
+        requests = virtual.last("proxyrequests")
+        if requests is None or requests.raw.strip().lower() != "on" or "proxy" not in self.config.modules:
             return None
         sections = [s for block in virtual.chain for s in sections_of(block, "proxy") if s.args[-1:] == ("*",)]
         from rupex.servers.apache.sections import AppliedSection
@@ -392,10 +394,10 @@ class ScopeReader:
         context = tuple(AppliedSection("path", s.inner, s) for s in sections)
         exchange = self.exchange(listener, virtual, None, "/")
         return Scope(
-            id="proxy:*", match="condition", path="", order=order, provenance=said.provenance(),
+            id="proxy:*", match="condition", path="", order=order, provenance=requests.provenance(),
             when=(Condition("other", "the request line names another server"),),
             upstream=Upstream(
-                url="*", provenance=said.provenance(), chosen_by="the request line", unknown="the client chooses it"
+                url="*", provenance=requests.provenance(), chosen_by="the request line", unknown="the client chooses it"
             ),
             closed=closed(context, exchange),
         )  # fmt: skip
@@ -425,8 +427,8 @@ def _takes_all(pattern: str) -> bool:
 
 def _may_be_overridden(processor: Processor) -> bool:
     """Whether override files are read in some folder."""
-    said = (d for section in processor.sections.folders for d in all_of(section.inner, *_OVERRIDES))
-    return any(directive.raw.strip().lower() != "none" for directive in said)
+    directives = (d for section in processor.sections.folders for d in all_of(section.inner, *_OVERRIDES))
+    return any(directive.raw.strip().lower() != "none" for directive in directives)
 
 
 def _concrete(name: str | None) -> str:

@@ -241,9 +241,9 @@ class SectionReader:
 
     def _walked(self, file: str) -> str:
         """``file`` up to the first name that is a file or is not there: what follows is path information."""
-        known = self._has_root(file)
+        has_root = self._has_root(file)
         parts = file.split("/")
-        for end in range(known + 2, len(parts)) if known else ():
+        for end in range(has_root + 2, len(parts)) if has_root else ():
             step = "/".join(parts[:end])
             if self.tree.is_file(normalize_path(step)) or not self._is_there(step):
                 return step
@@ -315,8 +315,8 @@ class SectionReader:
 def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str, bool]:
     """Which directives of an override file hold (AllowOverride, AllowOverrideList), words for those that do not, and whether
     they break the answer: a file that is read at all may hold nothing else, unless that is said to be no error."""
-    said = last_in(context, "allowoverride")
-    words = [word.lower() for word in said.args] if said is not None else ["none"]
+    allowed = last_in(context, "allowoverride")
+    words = [word.lower() for word in allowed.args] if allowed is not None else ["none"]
     listed = last_in(context, "allowoverridelist")
     names = {word.lower() for word in listed.args} if listed is not None else set()
     groups = {word.partition("=")[0] for word in words}
@@ -324,8 +324,8 @@ def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str, bool]:
     some = groups - {"none"}
     core = {name for group in (*some, *(("all",) if some else ())) for name in _OF_CORE.get(group, "").split()}
     because = "nothing says AllowOverride, so that override files are read, and no directive may stand in them"
-    if said is not None:
-        because = f"override files are not read for it: AllowOverride {' '.join(said.args)} ({said.provenance()})"
+    if allowed is not None:
+        because = f"override files are not read for it: AllowOverride {' '.join(allowed.args)} ({allowed.provenance()})"
 
     def holds(directive: Directive) -> bool:
         if "all" in groups or directive.key in names:
@@ -336,7 +336,7 @@ def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str, bool]:
         return directive.key in core if module is None else module in modules
 
     # Where nothing is said of override files at all they are read, and nothing may stand in them.
-    is_read = bool(some or names or said is None) and not any(word.startswith("nonfatal=") for word in words)
+    is_read = bool(some or names or allowed is None) and not any(word.startswith("nonfatal=") for word in words)
     return holds, because, is_read
 
 
@@ -379,24 +379,26 @@ def _depth(folder: str) -> int:
 
 
 def _is_folder(section: Directive, folder: str) -> bool:
-    wanted = _folder_of(section)
-    if any(mark in wanted for mark in "*?["):
-        parts, theirs = wanted.strip("/").split("/"), folder.strip("/").split("/")
+    folder_of_section = _folder_of(section)
+    if any(mark in folder_of_section for mark in "*?["):
+        parts, theirs = folder_of_section.strip("/").split("/"), folder.strip("/").split("/")
         return len(parts) == len(theirs) and all(re.match(translate(a), b) for a, b in zip(parts, theirs, strict=True))
-    return wanted == folder
+    return folder_of_section == folder
 
 
 def matches_path(section: Directive, path: str) -> bool:
     """Whether a Location section holds for a URL path. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     if not section.args:
         return False
-    wanted = section.args[-1]
+    pattern = section.args[-1]
     if section.key == "locationmatch" or is_pattern(section):
-        return search(wanted, path) is not None
+        return search(pattern, path) is not None
     merged = re.sub("//+", "/", path) if "//" in path else path
-    if any(mark in wanted for mark in "*?["):
-        return re.match(translate(wanted).replace(".*", "[^/]*").replace("(?s:.)", "[^/]"), merged) is not None
-    return merged.startswith(wanted) and (wanted.endswith("/") or merged[len(wanted) : len(wanted) + 1] in ("", "/"))
+    if any(mark in pattern for mark in "*?["):
+        return re.match(translate(pattern).replace(".*", "[^/]*").replace("(?s:.)", "[^/]"), merged) is not None
+    return merged.startswith(pattern) and (
+        pattern.endswith("/") or merged[len(pattern) : len(pattern) + 1] in ("", "/")
+    )
 
 
 __all__ = [

@@ -26,10 +26,10 @@ def limits(config: LoadedConfig, virtual: VirtualHost, release: Release) -> Limi
     timeout = _seconds(virtual, "timeout", "Timeout", release)
     read = dict.fromkeys(("header", "body"), timeout)
     if "reqtimeout" in config.modules:
-        said = virtual.last("requestreadtimeout")
-        place = default_of(f"httpd {release}", "RequestReadTimeout") if said is None else said.provenance()
+        timeouts = virtual.last("requestreadtimeout")
+        place = default_of(f"httpd {release}", "RequestReadTimeout") if timeouts is None else timeouts.provenance()
         read = {name: Setting(seconds, place) for name, seconds in _USUAL_READ.items()}
-        for name, low, high in _READ_TIMEOUT.findall(said.raw if said is not None else ""):
+        for name, low, high in _READ_TIMEOUT.findall(timeouts.raw if timeouts is not None else ""):
             seconds = whole_number(high or low) or 0
             read[name.lower()] = Setting(seconds, place) if seconds else timeout
     keep = virtual.last("keepalive")
@@ -37,18 +37,18 @@ def limits(config: LoadedConfig, virtual: VirtualHost, release: Release) -> Limi
     if keep is not None and keep.raw.strip().lower() == "off":
         idle_seconds = Setting(0, keep.provenance())
     body = virtual.last("limitrequestbody")
-    usual = default("LimitRequestBody", release)
+    body_default = default("LimitRequestBody", release)
     said_size = None if body is None else whole_number(body.raw.strip())
-    number = int(usual.value or 0) if said_size is None else said_size
-    size = Setting(number or None, usual.provenance if body is None else body.provenance())
+    number = int(body_default.value or 0) if said_size is None else said_size
+    size = Setting(number or None, body_default.provenance if body is None else body.provenance())
     return Limits(read["header"], read["body"], idle_seconds, size)
 
 
 def _seconds(virtual: VirtualHost, key: str, name: str, release: Release) -> Setting[int]:
-    said = virtual.last(key)
-    seconds = None if said is None else whole_number(said.raw.strip())
-    if said is not None and seconds is not None:
-        return Setting(seconds, said.provenance())
+    directive = virtual.last(key)
+    seconds = None if directive is None else whole_number(directive.raw.strip())
+    if directive is not None and seconds is not None:
+        return Setting(seconds, directive.provenance())
     setting = default(name, release)
     return Setting(int(setting.value or 0), setting.provenance)
 
@@ -58,11 +58,11 @@ def trusted_peers(config: LoadedConfig, virtual: VirtualHost) -> Setting[tuple[s
     header = virtual.last("remoteipheader")
     if header is None or "remoteip" not in config.modules:
         return None
-    said = [d for block in virtual.chain for d in all_of(block, *_TRUSTED_PEERS)]
+    directives = [d for block in virtual.chain for d in all_of(block, *_TRUSTED_PEERS)]
     if any(next(all_of(block, *(f"{name}list" for name in _TRUSTED_PEERS)), None) for block in virtual.chain):
         return Setting(None, header.provenance(), "the proxies stand in a list of their own, which was not read")
-    words = tuple(word for d in said for word in d.args)
-    return Setting(words or ("0.0.0.0/0",), said[0].provenance() if said else header.provenance())
+    words = tuple(word for d in directives for word in d.args)
+    return Setting(words or ("0.0.0.0/0",), directives[0].provenance() if directives else header.provenance())
 
 
 def idle_modules(config: LoadedConfig) -> Setting[tuple[str, ...]]:

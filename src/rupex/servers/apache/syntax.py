@@ -309,17 +309,17 @@ def parse(path: str, text: str) -> ParsedFile:
         first += lead.count("\n")
         column = len(lead) - (lead.rfind("\n") + 1) + 1
         start, end = match.start(1) + len(lead), match.end(1)
-        here = open_sections[-1].children if open_sections else top
-        assert here is not None
+        children = open_sections[-1].children if open_sections else top
+        assert children is not None
         if joined.startswith("</"):
             name = joined[2:].split(">")[0].strip()
             if not open_sections or open_sections[-1].key != name.lower():
-                told = (
+                message = (
                     f"</{name}> without <{name}>"
                     if not open_sections
                     else f"</{name}> where </{open_sections[-1].name}> is due"
                 )
-                return ParsedFile(source, top, ConfigError(told, first))
+                return ParsedFile(source, top, ConfigError(message, first))
             open_sections.pop().end = end
         elif joined.startswith("<"):
             name = _SECTION_NAME.match(joined, 1)[0]  # type: ignore[index]  # matches anything
@@ -330,11 +330,11 @@ def parse(path: str, text: str) -> ParsedFile:
             section = Directive(
                 name, joined[1 + len(name) : -1].strip(), source, first, column, start, end, Block(), head=end
             )
-            here.append(section)
+            children.append(section)
             open_sections.append(section)
         else:
             name, *rest = joined.split(None, 1)
-            here.append(Directive(name, rest[0] if rest else "", source, first, column, start, end))
+            children.append(Directive(name, rest[0] if rest else "", source, first, column, start, end))
         if match.end() == len(text):
             break
     if open_sections:

@@ -46,8 +46,8 @@ def speaks_tls(config: LoadedConfig, virtual: VirtualHost) -> bool:
     """Whether a virtual host answers with TLS."""
     if "ssl" not in config.modules:
         return False
-    said = virtual.says("sslengine")
-    return said is not None and said.raw.strip().lower() in ("on", "optional")
+    engine = virtual.says("sslengine")
+    return engine is not None and engine.raw.strip().lower() in ("on", "optional")
 
 
 def _read_certificates(config: LoadedConfig, directives: Block) -> tuple[CertificateUse, ...]:
@@ -150,13 +150,16 @@ class TlsResolver:
         can_differ = self.release.number >= (2, 4, 42) and (library is None or library >= (1, 1, 1))
         if not can_differ or virtual.last("sslprotocol") is None:
             virtual = listener.default
-        said = virtual.last("sslprotocol")
-        if said is None:
+        directive = virtual.last("sslprotocol")
+        if directive is None:
             setting = default("SSLProtocol", self.release)
             words = str(setting.value)
             place = setting.provenance or Provenance("default")
         else:
-            words, place = said.raw, said.provenance("explicit" if said in virtual.directives else "inherited")
+            words, place = (
+                directive.raw,
+                directive.provenance("explicit" if directive in virtual.directives else "inherited"),
+            )
         enabled = switched_protocols(words, self.release.number)
         for name, value, by in self._commands(virtual):
             if name == "protocol":
@@ -175,13 +178,15 @@ class TlsResolver:
             if command is not None:
                 return command
         for directives in reversed(virtual.chain):
-            for said in reversed(list(all_of(directives, "sslciphersuite"))):
-                words = said.args
+            for directive in reversed(list(all_of(directives, "sslciphersuite"))):
+                words = directive.args
                 protocol, expression = (words[0], words[1]) if len(words) > 1 else ("SSL", words[0] if words else "")
                 if protocol.upper() == which.upper():
                     if which == "SSL" and self.release.number >= (2, 4, 7):
                         expression += ":!aNULL:!eNULL:!EXP"  # added to every list (ssl_cmd_SSLCipherSuite)
-                    return expression, said.provenance("explicit" if directives is virtual.directives else "inherited")
+                    return expression, directive.provenance(
+                        "explicit" if directives is virtual.directives else "inherited"
+                    )
         if which != "SSL":
             return "", Provenance("default")
         if self.host_context.library.ciphers is not None:
@@ -192,22 +197,22 @@ class TlsResolver:
     def _commands(self, virtual: VirtualHost) -> list[tuple[str, str, Provenance]]:
         """The commands of ``SSLOpenSSLConfCmd``, the main server's first, in order."""
         return [
-            (said.args[0].lower(), said.args[1], said.provenance())
+            (directive.args[0].lower(), directive.args[1], directive.provenance())
             for directives in virtual.chain
-            for said in all_of(directives, "sslopensslconfcmd")
-            if len(said.args) == 2
+            for directive in all_of(directives, "sslopensslconfcmd")
+            if len(directive.args) == 2
         ]
 
     def _command(self, virtual: VirtualHost, *names: str) -> tuple[str, Provenance] | None:
-        wanted = {name.lower() for name in names}
-        found = [(value, place) for name, value, place in self._commands(virtual) if name in wanted]
+        lowered = {name.lower() for name in names}
+        found = [(value, place) for name, value, place in self._commands(virtual) if name in lowered]
         return found[-1] if found else None
 
     def _switch(self, virtual: VirtualHost, name: str, *, otherwise: bool) -> Setting[bool]:
-        said = virtual.last(name.lower())
-        if said is None:
+        directive = virtual.last(name.lower())
+        if directive is None:
             return Setting(otherwise, default_of(f"httpd {self.release}"))
-        return Setting(said.raw.strip().lower() == "on", said.provenance())
+        return Setting(directive.raw.strip().lower() == "on", directive.provenance())
 
     def _preference(self, listener: Listener, virtual: VirtualHost) -> Setting[Any]:
         """Who decides the order. What the listener's first virtual host switches on stays on for all (SSL_set_options adds)."""
@@ -223,16 +228,16 @@ class TlsResolver:
         return found
 
     def _compression(self, virtual: VirtualHost) -> Setting[bool]:
-        said = virtual.last("sslcompression")
-        usual = default("SSLCompression", self.release)
-        wanted = said.raw.strip().lower() == "on" if said is not None else usual.value == "on"
-        place = usual.provenance if said is None else said.provenance()
+        directive = virtual.last("sslcompression")
+        default_setting = default("SSLCompression", self.release)
+        is_on = directive.raw.strip().lower() == "on" if directive is not None else default_setting.value == "on"
+        place = default_setting.provenance if directive is None else directive.provenance()
         library = self.host_context.library.release
-        if wanted and library is not None and library >= (1, 1, 0):
+        if is_on and library is not None and library >= (1, 1, 0):
             return Setting(False, default_of(str(self.host_context.library), "built without compression"))
-        if wanted and library is None:
+        if is_on and library is None:
             return unknown("whether the crypto library compresses", place)
-        return Setting(wanted, place)
+        return Setting(is_on, place)
 
     def _groups(self, virtual: VirtualHost, level: int, *, newest: bool) -> Setting[tuple[str, ...]]:
         # Those of the listener's first virtual host hold for all: a context that is changed by name keeps its groups.
@@ -285,18 +290,18 @@ class TlsResolver:
         return 3072
 
     def _ticket_keys(self, virtual: VirtualHost) -> Setting[TicketKeys]:
-        said = virtual.last("sslsessionticketkeyfile")
-        if said is not None and said.args:
-            path = self.config.path(said.args[0])
-            return Setting(TicketKeys(False, path, self.host_context.tree.modified(path)), said.provenance())
+        directive = virtual.last("sslsessionticketkeyfile")
+        if directive is not None and directive.args:
+            path = self.config.path(directive.args[0])
+            return Setting(TicketKeys(False, path, self.host_context.tree.modified(path)), directive.provenance())
         return Setting(
             TicketKeys(False), default_of(f"httpd {self.release}", "keys are made at start and kept until the next")
         )
 
     def _client_certificate(self, virtual: VirtualHost) -> Setting[Any]:
-        said = virtual.last("sslverifyclient")
-        word = said.raw.strip().lower() if said is not None else "none"
-        place = default_of(f"httpd {self.release}") if said is None else said.provenance()
+        directive = virtual.last("sslverifyclient")
+        word = directive.raw.strip().lower() if directive is not None else "none"
+        place = default_of(f"httpd {self.release}") if directive is None else directive.provenance()
         if word == "optional_no_ca":
             return Setting("unverified", place)
         return Setting("none" if word in ("none", "") else "verified", place)
@@ -323,14 +328,16 @@ class TlsResolver:
         return setting
 
     def _alpn(self, virtual: VirtualHost) -> Setting[tuple[str, ...]]:
-        said = virtual.last("protocols")
+        directive = virtual.last("protocols")
         has_h2 = "http2" in self.config.modules
-        if said is None:
+        if directive is None:
             return Setting(("http/1.1",), default_of(f"httpd {self.release}"))
-        wanted = said.args if "http/1.1" in said.args else (*said.args, "http/1.1")  # that one is always there
-        names = tuple(word for word in wanted if word == "http/1.1" or (word == "h2" and has_h2))
-        note = "" if has_h2 or "h2" not in said.args else "module http2 is not loaded, so h2 is not offered"
-        return Setting(names or ("http/1.1",), _noted(said.provenance(), note) if note else said.provenance())
+        protocols = (
+            directive.args if "http/1.1" in directive.args else (*directive.args, "http/1.1")
+        )  # that one is always there
+        names = tuple(word for word in protocols if word == "http/1.1" or (word == "h2" and has_h2))
+        note = "" if has_h2 or "h2" not in directive.args else "module http2 is not loaded, so h2 is not offered"
+        return Setting(names or ("http/1.1",), _noted(directive.provenance(), note) if note else directive.provenance())
 
 
 def switched_protocols(words: str, release: tuple[int, ...]) -> frozenset[ProtocolVersion]:
@@ -346,5 +353,5 @@ def switched_protocols(words: str, release: tuple[int, ...]) -> frozenset[Protoc
 
 
 def _noted(provenance: Provenance, note: str) -> Provenance:
-    told = f"{provenance.note}; {note}" if provenance.note else note
-    return Provenance(provenance.how, provenance.file, provenance.line, provenance.column, told, provenance.overruled)
+    notes = f"{provenance.note}; {note}" if provenance.note else note
+    return provenance.noted(notes)

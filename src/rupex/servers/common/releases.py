@@ -57,14 +57,14 @@ class Releases:
     def find(self, host_context: HostContext, by_path: Release | None = None, likeliest: str | None = None) -> Release:
         """The release by what the user says, else ``by_path``, else by the snapshot or the package database, packages with
         ``likeliest`` in their name first; else the newest that is known."""
-        said = host_context.assumed.get(self.family)
-        if said is not None:
-            return Release(self.parse(said), Provenance("default", note="as assumed by the user"))
+        assumed = host_context.assumed.get(self.family)
+        if assumed is not None:
+            return Release(self.parse(assumed), Provenance("default", note="as assumed by the user"))
         if by_path is not None:
             return by_path
         packages = sorted(self.packages, key=lambda name: likeliest is None or likeliest not in name)
-        told = taken_version(host_context.tree, self.family)
-        for found in (told, *(upstream_version(host_context.tree, package) for package in packages)):
+        snapshot_version = taken_version(host_context.tree, self.family)
+        for found in (snapshot_version, *(upstream_version(host_context.tree, package) for package in packages)):
             number = re.match(r"[0-9]{1,4}(?:\.[0-9]{1,4}){2}(?![0-9])", found.version) if found is not None else None
             if found is not None and number is not None:
                 return Release(self.parse(number[0]), found.provenance)

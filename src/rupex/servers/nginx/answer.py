@@ -149,8 +149,8 @@ def _explain_choice(listener: Listener, virtual: VirtualHost, request: Request, 
 def _exchange(configuration: Resolved, listener: Listener, virtual: VirtualHost, request: Request) -> Exchange:
     path = request.path or "/"
     sent = path + (f"?{request.query}" if request.query is not None else "")
-    usual = 443 if request.scheme == "https" else 80
-    host_header = request.name if request.port == usual else f"{request.name}:{request.port}"
+    default_port = 443 if request.scheme == "https" else 80
+    host_header = request.name if request.port == default_port else f"{request.name}:{request.port}"
     headers = {name.lower(): value for name, value in request.headers}
     exchange = Exchange(
         method=request.method,

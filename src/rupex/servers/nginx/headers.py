@@ -208,9 +208,9 @@ class HeaderReader:
         if directive is None or provenance is None or directive.args[:1] not in (("on",), ("v1",)):
             return ()
 
-        def word(name: str, usual: str) -> str:
+        def word(name: str, default_name: str) -> str:
             found, _ = inherited(chain, name)
-            return found.args[0] if found is not None and found.args else usual
+            return found.args[0] if found is not None and found.args else default_name
 
         flags, _ = inherited(chain, "userid_flags")
         parts = [f"{word('userid_name', 'uid')}=…"]

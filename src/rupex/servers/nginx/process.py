@@ -356,6 +356,6 @@ def _absolute(path: str, chain: tuple[Block, ...], exchange: Exchange) -> str:
         return path
     named = _is_on(chain, "server_name_in_redirect", False)
     host = exchange.server_name if named else exchange.host
-    usual = 443 if exchange.scheme == "https" else 80
-    shown = _is_on(chain, "port_in_redirect", True) and exchange.port not in (None, usual)
+    default_port = 443 if exchange.scheme == "https" else 80
+    shown = _is_on(chain, "port_in_redirect", True) and exchange.port not in (None, default_port)
     return f"{exchange.scheme}://{host}{f':{exchange.port}' if shown else ''}{path}"

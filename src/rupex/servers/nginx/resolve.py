@@ -270,8 +270,8 @@ class NginxConfiguration:
 
 def _said_roots(block: Block) -> tuple[str, ...]:
     """The document roots of a server block and of what it holds, as written."""
-    said = [d.args[0] for name in ("root", "alias") for d in block.all(name) if d.args]
-    return (*said, *(root for inner in block.blocks("location", "if") for root in _said_roots(inner)))
+    roots = [d.args[0] for name in ("root", "alias") for d in block.all(name) if d.args]
+    return (*roots, *(root for inner in block.blocks("location", "if") for root in _said_roots(inner)))
 
 
 def _unsuited(

@@ -103,19 +103,19 @@ class ScopeReader:
         order: int,
         only_names: tuple[str, ...] | None,
         names: tuple[str | None, ...],
-        known: Mapping[str | None, Outcome] = NONE_KNOWN,
+        outcomes: Mapping[str | None, Outcome] = NONE_KNOWN,
     ) -> Scope:
-        """One scope. ``known``: outcomes that were found already, by server name."""
+        """One scope. ``outcomes``: those that are found already, by server name."""
         spend(PER_SCOPE)
         path = _sample_path(location)
         exchange = self._sample(listener, virtual, names[0], path)
-        outcome = known.get(names[0]) or self.processor(virtual).answer(exchange, location, lenient=True)
+        outcome = outcomes.get(names[0]) or self.processor(virtual).answer(exchange, location, lenient=True)
         chain = outcome.chain
         block = virtual.block if location is None else location.block
         identity, match = scope_identity(location)
         pattern = "" if location is None else location.pattern
         part = Part(identity, match, pattern, order, block.provenance(), only_names)
-        reply = self._reply(listener, virtual, location, outcome, names, path, known)
+        reply = self._reply(listener, virtual, location, outcome, names, path, outcomes)
         sent, dropped = self._headers(outcome, exchange)
         serves_files = reply.listing is not None and not part.is_assets
         return structs.replace(
@@ -138,11 +138,11 @@ class ScopeReader:
         outcome: Outcome,
         names: tuple[str | None, ...],
         path: str,
-        known: Mapping[str | None, Outcome],
+        outcomes: Mapping[str | None, Outcome],
     ) -> Reply:
         status, by = outcome.status, outcome.by
         if outcome.is_redirect and status is not None:
-            return Reply(redirect=self._redirect(listener, virtual, location, outcome, names, path, known))
+            return Reply(redirect=self._redirect(listener, virtual, location, outcome, names, path, outcomes))
         if outcome.closed or (status is not None and 400 <= status < 500 and by is not None):
             block = virtual.block if location is None else location.block
             return Reply(refusal=Refusal(status, block.provenance() if by is None else by.provenance()))
@@ -172,14 +172,14 @@ class ScopeReader:
         outcome: Outcome,
         names: tuple[str | None, ...],
         path: str,
-        known: Mapping[str | None, Outcome],
+        outcomes: Mapping[str | None, Outcome],
     ) -> Redirect:
         processor = self.processor(virtual)
 
         def sample(name: str | None) -> RedirectSample:
             exchange = self._sample(listener, virtual, name, path)
             url = f"{exchange.scheme}://{exchange.host}{_port_part(exchange)}{exchange.request_uri}"
-            answer = known.get(name) or processor.answer(exchange, location, lenient=True)
+            answer = outcomes.get(name) or processor.answer(exchange, location, lenient=True)
             return RedirectSample(url, answer.target, name)
 
         by, status = outcome.by, outcome.status
@@ -226,8 +226,8 @@ class ScopeReader:
         processor = self.processor(virtual)
 
         def is_refused(path: str) -> bool:
-            asked = self._sample(listener, virtual, virtual.names[0] if virtual.names else None, path)
-            outcome = processor.answer(asked, lenient=True)
+            request = self._sample(listener, virtual, virtual.names[0] if virtual.names else None, path)
+            outcome = processor.answer(request, lenient=True)
             return outcome.closed or (outcome.status is not None and outcome.status in (401, 403, 404, 410))
 
         try:
@@ -350,8 +350,8 @@ def _sample_path(location: Location | None) -> str:
 
 
 def _port_part(exchange: Exchange) -> str:
-    usual = 443 if exchange.scheme == "https" else 80
-    return "" if exchange.port in (None, usual) else f":{exchange.port}"
+    default_port = 443 if exchange.scheme == "https" else 80
+    return "" if exchange.port in (None, default_port) else f":{exchange.port}"
 
 
 _NO_ROOT: Final[Setting[tuple[str, ...]]] = unknown(

@@ -94,8 +94,8 @@ class StreamReader:
     def _settings(self, listener: Listener, virtual: VirtualHost) -> Tls:
         """The TLS settings of a server; protocols inside TLS are offered where it names them only."""
         alpn, place = inherited((self.stream, virtual.block), "ssl_alpn")
-        usual = default_of(f"nginx {self.release}", "a stream server offers no protocols")
-        offered = Setting(() if alpn is None else alpn.args, place or usual)
+        by_default = default_of(f"nginx {self.release}", "a stream server offers no protocols")
+        offered = Setting(() if alpn is None else alpn.args, place or by_default)
         return structs.replace(self._tls.resolve(listener, virtual), alpn=offered)
 
     def _backends(self, words: list[str], directive: Directive, block: Block) -> Iterator[Backend]:

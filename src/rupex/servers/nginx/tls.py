@@ -49,6 +49,9 @@ OWN: Final = frozenset(
 )
 
 
+_WITHOUT_EFFECT: Final = ": without effect, the default server of the listener decides"
+
+
 class Found(NamedTuple):
     """A value with the line that decides it; ``value`` is text as declared."""
 
@@ -75,13 +78,8 @@ def inherited(chain: Sequence[Block], name: str) -> tuple[Directive | None, Prov
         return None, None
     provenance = found.provenance("explicit" if is_own else "inherited")
     if lost:
-        overruled = tuple(directive.as_overruled() for directive in lost)
-        provenance = Provenance(provenance.how, provenance.file, provenance.line, provenance.column, None, overruled)
+        provenance = provenance.overruling(*(directive.as_overruled() for directive in lost))
     return found, provenance
-
-
-def with_note(provenance: Provenance, note: str) -> Provenance:
-    return Provenance(provenance.how, provenance.file, provenance.line, provenance.column, note, provenance.overruled)
 
 
 def _read_certificates(config: LoadedConfig, http: Block, server: Block) -> tuple[CertificateUse, ...]:
@@ -177,8 +175,8 @@ class TlsResolver:
         level = security_level(ciphers.value, library)
         tls12 = "TLSv1.2" in versions
         return {
-            "protocols": Setting(versions, with_note(protocols_by, self._note(" ".join(declared), protocols_by))),
-            "suites": Setting(suites, with_note(ciphers.provenance, self._note(ciphers.value, ciphers.provenance))),
+            "protocols": Setting(versions, protocols_by.noted(self._note(" ".join(declared), protocols_by))),
+            "suites": Setting(suites, ciphers.provenance.noted(self._note(ciphers.value, ciphers.provenance))),
             "groups": self._groups(first, own, level, "TLSv1.3" in versions),
             "preference": self._preference(own),
             "tickets": self._tickets(first, own),
@@ -220,8 +218,7 @@ class TlsResolver:
         if over is None:
             return found
         lost = () if found.provenance.file is None else (found.provenance,)
-        p = over.provenance
-        return Found(over.value, Provenance(p.how, p.file, p.line, p.column, p.note, lost))
+        return Found(over.value, over.provenance.overruling(*lost))
 
     def _commands(self, chain: Sequence[Block]) -> list[tuple[str, Found]]:
         """The commands of ``ssl_conf_command`` in force (since 1.19.4), in order: those of the innermost block with any."""
@@ -235,10 +232,10 @@ class TlsResolver:
         return []
 
     def _command(self, chain: Sequence[Block], *names: str) -> Found | None:
-        wanted = {name.lower() for name in names}
+        lowered = {name.lower() for name in names}
         found = None
         for name, value in self._commands(chain):
-            if name in wanted:
+            if name in lowered:
                 found = value
         return found
 
@@ -280,8 +277,8 @@ class TlsResolver:
         lowest, highest = 0, len(PROTOCOL_VERSIONS) - 1
         for command, value in self._commands(first):
             if command in ("minprotocol", "maxprotocol", "protocol"):
-                p, lost = value.provenance, () if provenance.file is None else (provenance,)
-                provenance = Provenance(p.how, p.file, p.line, p.column, p.note, lost)
+                lost = () if provenance.file is None else (provenance,)
+                provenance = value.provenance.overruling(*lost)
             if command == "minprotocol":
                 lowest = PROTOCOL_VERSIONS.index(value.value) if value.value in PROTOCOL_VERSIONS else 0
             elif command == "maxprotocol" and value.value in PROTOCOL_VERSIONS:
@@ -289,13 +286,10 @@ class TlsResolver:
             elif command == "protocol":
                 words = _switched(words, value.value)
         if own[1] is not first[1]:
-            here, _ = inherited(own, "ssl_protocols")
-            if here is not None and here is not directive:
-                lost_here = here.provenance(note=f"{here}: without effect, the default server of the listener decides")
-                provenance = Provenance(
-                    provenance.how, provenance.file, provenance.line, provenance.column, provenance.note,
-                    (*provenance.overruled, lost_here),
-                )  # fmt: skip
+            stated, _ = inherited(own, "ssl_protocols")
+            if stated is not None and stated is not directive:
+                lost_here = stated.provenance(note=f"{stated}{_WITHOUT_EFFECT}")
+                provenance = provenance.overruling(*provenance.overruled, lost_here)
         return tuple(v for v in PROTOCOL_VERSIONS[lowest : highest + 1] if v in words), provenance
 
     def _groups(
@@ -309,17 +303,15 @@ class TlsResolver:
             declared = self.host_context.library.groups
             provenance = self.host_context.library.provenance or provenance
         if own[1] is not first[1]:
-            here, _ = inherited(own, "ssl_ecdh_curve")
+            stated, _ = inherited(own, "ssl_ecdh_curve")
             other, _ = inherited(first, "ssl_ecdh_curve")
-            if here is not None and here is not other:
-                lost = here.provenance(note=f"{here}: without effect, the default server of the listener decides")
-                provenance = Provenance(
-                    provenance.how, provenance.file, provenance.line, provenance.column, provenance.note, (lost,)
-                )
+            if stated is not None and stated is not other:
+                lost = stated.provenance(note=f"{stated}{_WITHOUT_EFFECT}")
+                provenance = provenance.overruling(lost)
         found = negotiable_groups(declared, self.host_context.library, level, newest)
         if found is None:
             return unknown("the crypto library's own list of groups, and its release is not known", provenance)
-        return Setting(found, with_note(provenance, self._note(value, provenance)))
+        return Setting(found, provenance.noted(self._note(value, provenance)))
 
     def _preference(self, own: Sequence[Block]) -> Setting[Any]:
         option = self._option(own, "ServerPreference")
@@ -409,11 +401,9 @@ class TlsResolver:
             if isinstance(found, str):
                 return unknown(f"{use.certificate}: {found}", place)
             if not has_responder and not found[0].ocsp_responders:
-                return Setting(False, with_note(place, f"{use.certificate} names no responder, so nothing is stapled"))
+                return Setting(False, place.noted(f"{use.certificate} names no responder, so nothing is stapled"))
             if len(found) < 2 and not has_anchors:
-                return Setting(
-                    False, with_note(place, f"{use.certificate} comes without its issuer, so nothing is stapled")
-                )
+                return Setting(False, place.noted(f"{use.certificate} comes without its issuer, so nothing is stapled"))
         return setting
 
     def _alpn(self, listener: Listener, own: Sequence[Block]) -> Setting[tuple[str, ...]]:

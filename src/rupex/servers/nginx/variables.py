@@ -312,12 +312,12 @@ def _by_host_name(name: str, entries: Mapping[str, str]) -> str | None:
 
 
 def first_told(
-    text: str, chain: tuple[Block, ...], told: Callable[[str], str | None], seen: tuple[str, ...] = ()
+    text: str, chain: tuple[Block, ...], known: Callable[[str], str | None], seen: tuple[str, ...] = ()
 ) -> str | None:
-    """What ``told`` says of the first variable in ``text`` of which it says something, or of those that it is set to in
+    """What ``known`` says of the first variable in ``text`` of which it says something, or of those that it is set to in
     ``chain``. ``seen``: variables that are followed already."""
     for name in dict.fromkeys(names_in(text)):
-        found = told(name)
+        found = known(name)
         if found is not None:
             return found
         if name in seen or len(seen) > _DEEPEST_SET:
@@ -325,7 +325,7 @@ def first_told(
         for setting in (setting for block in chain for setting in block.all("set")):
             spend(1)
             if len(setting.args) == 2 and setting.args[0] == f"${name}":
-                inner = first_told(setting.args[1], chain, told, (*seen, name))
+                inner = first_told(setting.args[1], chain, known, (*seen, name))
                 if inner is not None:
                     return f"${name}, which is {inner}"
     return None

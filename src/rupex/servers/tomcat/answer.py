@@ -67,12 +67,12 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
 
 def _member(members: Iterable[VirtualHostBinding], request: Request) -> VirtualHostBinding | None:
     """The host that answers a request, at the connector of its port; None where none listens."""
-    here = [member for member in members if port_of(member.connector) == request.port]
+    listening = [member for member in members if port_of(member.connector) == request.port]
     if request.address is not None:
-        here = [member for member in here if address_of(member.connector) in (request.address, EVERY)]
-    named = (member for member in here if request.name.lower() in _names(member.host))
-    defaults = (member for member in here if member.host.get("name") == member.engine.get("defaultHost"))
-    return next(named, None) or next(defaults, None) or next(iter(here), None)
+        listening = [member for member in listening if address_of(member.connector) in (request.address, EVERY)]
+    named = (member for member in listening if request.name.lower() in _names(member.host))
+    defaults = (member for member in listening if member.host.get("name") == member.engine.get("defaultHost"))
+    return next(named, None) or next(defaults, None) or next(iter(listening), None)
 
 
 def _names(host: Element) -> set[str]:

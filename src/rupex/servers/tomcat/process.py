@@ -36,7 +36,7 @@ class VirtualHostBinding(NamedTuple):
     host: Element
 
 
-class Asked(NamedTuple):
+class PathRequest(NamedTuple):
     """What valves see of a request besides its path."""
 
     method: str
@@ -121,22 +121,22 @@ class Processor:
                         self._rules(member, context, element)
 
     def _before(
-        self, member: VirtualHostBinding, context: Context | None, path: str, asked: Asked
+        self, member: VirtualHostBinding, context: Context | None, path: str, request: PathRequest
     ) -> Outcome | str | None:
         """What the valves make of a request: an answer, another path to go on with, or nothing."""
         for valve, element in self._valves(member, context):
             if _refuses(_kind(valve), valve.get("allow"), valve.get("deny")):
                 return Outcome(context, whole_number(valve.get("denyStatus")) or 403, by=valve.provenance())
-            if _kind(valve) == "RewriteValve" and not asked.is_rewritten:
+            if _kind(valve) == "RewriteValve" and not request.is_rewritten:
                 below = None if element is member.host or context is None else context.path
                 connector = member.connector
                 variables = {
                     "HTTPS": "on" if _is_secure(connector) else "off",
-                    "HTTP_HOST": asked.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
-                    "REQUEST_URI": asked.sent or path, "QUERY_STRING": asked.query or "",
-                    "REQUEST_METHOD": asked.method, "REQUEST_SCHEME": "",
+                    "HTTP_HOST": request.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
+                    "REQUEST_URI": request.sent or path, "QUERY_STRING": request.query or "",
+                    "REQUEST_METHOD": request.method, "REQUEST_SCHEME": "",
                 }  # fmt: skip
-                subject = Subject(path[len(below or "") :], asked.query, variables, below)
+                subject = Subject(path[len(below or "") :], request.query, variables, below)
                 done = rewrite(self._rules(member, context, element), subject, self.release.number)
                 if done.status is not None:
                     found = Outcome(context, done.status, done.location, by=done.by)
@@ -147,10 +147,10 @@ class Processor:
                     own = self.answer_path(
                         member,
                         path,
-                        asked.method,
-                        name=asked.name,
-                        query=asked.query,
-                        exact=asked.exact,
+                        request.method,
+                        name=request.name,
+                        query=request.query,
+                        exact=request.exact,
                         is_rewritten=True,
                     )
                     return found._replace(status=500) if (own.status or 0) >= 400 else found
@@ -177,9 +177,9 @@ class Processor:
         context = next(
             (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
         )
-        asked = Asked(method, name, query, sent, exact, is_rewritten)
+        request = PathRequest(method, name, query, sent, exact, is_rewritten)
         try:
-            before = self._before(member, context, path, asked)
+            before = self._before(member, context, path, request)
         except UndeterminedError as undetermined:
             return Outcome(context, unknown=undetermined.why)
         if isinstance(before, str):
@@ -194,26 +194,26 @@ class Processor:
             return Outcome(None, unknown="the applications are not in the tree")
         if method == "TRACE" and not connector.flag("allowTrace"):
             return Outcome(context, 405)
-        return self._in_application(member, context, path, asked)
+        return self._in_application(member, context, path, request)
 
-    def _in_application(self, member: VirtualHostBinding, context: Context, path: str, asked: Asked) -> Outcome:
+    def _in_application(self, member: VirtualHostBinding, context: Context, path: str, request: PathRequest) -> Outcome:
         """What an application makes of a request that no valve answers."""
         inner = path[len(context.path) :]
         if not inner and context.path:
-            return Outcome(context, 302, f"{context.path}/{_query_part(asked.query)}", by=context.provenance)
+            return Outcome(context, 302, f"{context.path}/{_query_part(request.query)}", by=context.provenance)
         if inner.upper().startswith(("/WEB-INF", "/META-INF")):
             return Outcome(context, 404)  # before any filter
-        constraints = list(context.app.constraints(inner or "/", asked.method))
+        constraints = list(context.app.constraints(inner or "/", request.method))
         is_secure = _is_secure(member.connector)
-        refused = self._constrained(member, context, constraints, path, asked, is_secure=is_secure)
+        refused = self._constrained(member, context, constraints, path, request, is_secure=is_secure)
         if refused is not None:
             return refused
         welcome = next((name for name in context.app.welcome_files() if self._has_page(context, inner, name)), "")
         headers = tuple(context.app.headers((inner or "/") + welcome, self.release, is_secure=is_secure))
-        if constraints and asked.method != "POST":
+        if constraints and request.method != "POST":
             by = constraints[0].element.provenance()
             headers = (*headers, Header("Cache-Control", "private", "all", by))
-        status, location = self._from_disk(context, inner, asked.query) if asked.exact else (None, None)
+        status, location = self._from_disk(context, inner, request.query) if request.exact else (None, None)
         return Outcome(context, status, location, headers=headers)
 
     def _constrained(
@@ -222,7 +222,7 @@ class Processor:
         context: Context,
         constraints: list[Constraint],
         path: str,
-        asked: Asked,
+        request: PathRequest,
         *,
         is_secure: bool,
     ) -> Outcome | None:
@@ -231,9 +231,9 @@ class Processor:
             return None
         element = constraints[0].element
         by = element.provenance()
-        cached = (("Cache-Control", "private"),) if asked.method != "POST" else ()
+        cached = (("Cache-Control", "private"),) if request.method != "POST" else ()
         if any(constraint.is_confidential for constraint in constraints) and not is_secure:
-            target = self._to_secure(member, context, element, asked.sent or path, asked.name, asked.query)
+            target = self._to_secure(member, context, element, request.sent or path, request.name, request.query)
             return target._replace(extra=cached)
         if any(constraint.roles == () for constraint in constraints):
             return Outcome(context, 403, by=by, extra=cached)
@@ -309,9 +309,9 @@ def _refuses(kind: str, allow: str, deny: str) -> bool:
     return kind in ("RemoteCIDRValve", "RemoteHostValve") and bool(allow) and not allow.startswith(("0.0.0.0/0", ".*"))
 
 
-def port_of(connector: Element, usual: str = "8080") -> int | None:
+def port_of(connector: Element, default_port: str = "8080") -> int | None:
     """The port of a connector; None where what it says is none."""
-    return whole_number(connector.get("port", usual), most=65_535)
+    return whole_number(connector.get("port", default_port), most=65_535)
 
 
 def address_of(connector: Element) -> str:

@@ -54,8 +54,8 @@ def find_java(host_context: HostContext) -> Java:
                 text = host_context.tree.read(path).decode("latin-1")
             except TreeError:
                 continue
-            said = parse_properties(text).get("jdk.tls.disabledAlgorithms", "")
-            words = frozenset(word.strip().split(" ")[0].lower() for word in said.split(","))
+            disabled = parse_properties(text).get("jdk.tls.disabledAlgorithms", "")
+            words = frozenset(word.strip().split(" ")[0].lower() for word in disabled.split(","))
             refused = words if refused is None else refused & words
             line = text.count("\n", 0, text.find("\njdk.tls.disabledAlgorithms") + 1) + 1
             place = place or Provenance("explicit", path, line, 1)

@@ -216,8 +216,8 @@ class TomcatConfiguration:
             for connector in service.all("Connector"):
                 port = port_of(connector, "8009")
                 if _is_ajp(connector) and port is not None:
-                    usual = EVERY if default("ajp_address", self.release).value == "any" else "127.0.0.1"
-                    address = connector.get("address") or usual
+                    default_address = EVERY if default("ajp_address", self.release).value == "any" else "127.0.0.1"
+                    address = connector.get("address") or default_address
                     yield self._control(address, port, "AJP", connector, is_default=False)
 
     def _control(self, address: str, port: int, what: str, element: Element, *, is_default: bool) -> Endpoint:
@@ -354,12 +354,15 @@ class TomcatConfiguration:
         )
 
     def server_headers(self, connector: Element) -> Iterator[Header]:
-        said = connector.attributes.get("server")
-        usual = default("server_header", self.release)
-        if said or usual.value:
-            value = said or str(usual.value)
+        configured = connector.attributes.get("server")
+        default_setting = default("server_header", self.release)
+        if configured or default_setting.value:
+            value = configured or str(default_setting.value)
             yield Header(
-                "Server", value, "all", connector.provenance() if said else usual.provenance or Provenance("default")
+                "Server",
+                value,
+                "all",
+                connector.provenance() if configured else default_setting.provenance or Provenance("default"),
             )
         if connector.flag("xpoweredBy"):
             yield Header("X-Powered-By", f"Servlet JSP (Apache Tomcat/{self.release})", "all", connector.provenance())
@@ -369,8 +372,8 @@ class TomcatConfiguration:
         for element in (member.host, member.engine):
             for valve in element.all("Valve"):
                 if valve.get("className").endswith("ErrorReportValve"):
-                    said = f"Apache Tomcat/{self.release}" if valve.flag("showServerInfo", otherwise=True) else ""
-                    return said, valve.provenance()
+                    shown = f"Apache Tomcat/{self.release}" if valve.flag("showServerInfo", otherwise=True) else ""
+                    return shown, valve.provenance()
         return f"Apache Tomcat/{self.release}", default_of(f"Tomcat {self.release}", "ErrorReportValve")
 
 

@@ -114,8 +114,8 @@ def rewrite(rules: tuple[Rule, ...], subject: Subject, release: tuple[int, ...])
         if "F" in rule.flags or "G" in rule.flags:
             return Rewritten(rule.place, 403 if "F" in rule.flags else 410, goes_on=by is None)
         if "R" in rule.flags:
-            said = rule.flags["R"].lower()
-            status = whole_number(said, most=999) or _STATUS_WORDS.get(said, 302)
+            status_word = rule.flags["R"].lower()
+            status = whole_number(status_word, most=999) or _STATUS_WORDS.get(status_word, 302)
             location = _location(path, subject, release, adds_query=adds_query)
             return Rewritten(rule.place, status, location, goes_on=by is None)
         if "L" in rule.flags:

@@ -39,8 +39,8 @@ class TlsResolver:
         """The SSLHostConfig for a server name, or the connector itself where it is written in the old style."""
         configs = list(connector.all("SSLHostConfig"))
         wild = "*." + name.partition(".")[2]
-        wanted = connector.get("defaultSSLHostConfigName", "_default_").lower()
-        for known in (name, wild, wanted):
+        default_name = connector.get("defaultSSLHostConfigName", "_default_").lower()
+        for known in (name, wild, default_name):
             for config in configs:
                 if config.get("hostName", "_default_").lower() == known:
                     return config
@@ -52,15 +52,17 @@ class TlsResolver:
         return tuple(use for place in places if (use := self._use(place)) is not None)
 
     def _use(self, place: Element) -> CertificateUse | None:
-        here = place.provenance()
+        element_place = place.provenance()
         file = place.get("certificateFile") or place.get("SSLCertificateFile")
         if file:
             key = place.get("certificateKeyFile") or place.get("SSLCertificateKeyFile")
-            return CertificateUse(self.path(file), self.path(key) if key else self.path(file), here, here)
+            return CertificateUse(
+                self.path(file), self.path(key) if key else self.path(file), element_place, element_place
+            )
         store = place.get("certificateKeystoreFile") or place.get("keystoreFile")
         if not store:
             return None
-        return CertificateUse(self.path(store), self.path(store), here, here)
+        return CertificateUse(self.path(store), self.path(store), element_place, element_place)
 
     def resolve(self, connector: Element, name: str) -> Tls:
         config = self.host_config(connector, name)
@@ -132,7 +134,7 @@ class TlsResolver:
     ) -> Setting[tuple[ProtocolVersion, ...]]:
         """What is left when the runtime has had its word."""
         versions = tuple(version for version in PROTOCOL_VERSIONS if version in declared)
-        noted = Provenance(place.how, place.file, place.line, place.column, told_as_declared(words), place.overruled)
+        noted = place.noted(told_as_declared(words))
         if self.java.refused is None:
             old = [version for version in versions if version in ("SSLv3", "TLSv1", "TLSv1.1")]
             if old:

@@ -81,8 +81,8 @@ def certificate_place(visit: Visit, kind: str) -> str:
 def sent_chains(visit: Visit) -> dict[str, SentCertificates]:
     """The chains that were seen, by the kind of their leaf's key."""
     found: dict[str, SentCertificates] = {}
-    seen = [] if visit.sweep is None else list(visit.sweep.chains.values())
-    for sent in [*(handshake.certificates for handshake in visit.handshakes), *seen]:
+    chains = [] if visit.sweep is None else list(visit.sweep.chains.values())
+    for sent in [*(handshake.certificates for handshake in visit.handshakes), *chains]:
         if sent is None or not sent.chain:
             continue
         try:
@@ -97,11 +97,11 @@ def sent_chains(visit: Visit) -> dict[str, SentCertificates]:
 
 def endpoint_of(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> Endpoint:
     """The endpoint that was seen. ``exchanges``: the chains of redirects that start at it."""
-    here = provenance_of(visit)
+    place = provenance_of(visit)
     is_refused = visit.transport == "plain" or visit.refuses or visit.sweep is None
-    tls = None if is_refused or visit.sweep is None else _tls(visit, visit.sweep, here)
+    tls = None if is_refused or visit.sweep is None else _tls(visit, visit.sweep, place)
     pages = None if visit.refuses else visit.pages
-    scopes = () if pages is None else _scopes(visit, pages, here)
+    scopes = () if pages is None else _scopes(visit, pages, place)
     return Endpoint(
         id=endpoint_id(visit.address, visit.port, visit.name),
         family=None,
@@ -110,15 +110,15 @@ def endpoint_of(visit: Visit, exchanges: tuple[tuple[Exchange, ...], ...]) -> En
         names=(visit.name,),
         default=_echoes_stranger(pages),
         transport=visit.transport,
-        provenance=here,
+        provenance=place,
         sources=("wire",),
         tls=tls,
         scopes=scopes,
-        refuses=here if visit.refuses else None,
-        trace=None if pages is None else _trace(pages.trace, here),
-        inode_etags=None if pages is None else _etags(pages, here),
-        stranger=None if pages is None else _stranger(pages.stranger, here),
-        carries=None if pages is None else _carries(pages, here),
+        refuses=place if visit.refuses else None,
+        trace=None if pages is None else _trace(pages.trace, place),
+        inode_etags=None if pages is None else _etags(pages, place),
+        stranger=None if pages is None else _stranger(pages.stranger, place),
+        carries=None if pages is None else _carries(pages, place),
         local=is_loopback(visit.address) and is_loopback(visit.name),
         wire=_facts(visit, exchanges),
     )
@@ -243,12 +243,12 @@ def _early_data(visit: Visit, sweep: SweepResult, seen_at: Provenance) -> Settin
 def _headers(page: Page, status: int, seen_at: Provenance, cross: Page | NoPage | None = None) -> tuple[Header, ...]:
     """The headers of a page as answers with ``status`` carry them; where ``cross`` shows that an origin is repeated, that
     is said."""
-    told = [(name, value) for name, value in page.headers if name.lower() not in _FOR_ORIGINS]
+    pairs = [(name, value) for name, value in page.headers if name.lower() not in _FOR_ORIGINS]
     source = cross if isinstance(cross, Page) else page
-    told += [(name, value) for name, value in source.headers if name.lower() in _FOR_ORIGINS]
+    pairs += [(name, value) for name, value in source.headers if name.lower() in _FOR_ORIGINS]
     return tuple(
         Header(_spelt(name), value, (status,), seen_at, echoes="origin" if value == FOREIGN_ORIGIN else UNSET)
-        for name, value in told
+        for name, value in pairs
     )
 
 
@@ -289,7 +289,7 @@ def _scope(visit: Visit, pages: Pages, page: Page, match: str, seen_at: Provenan
     is_root = match == "any"
     kind = _kind(page)
     missing = pages.missing if isinstance(pages.missing, Page) else None
-    told = None if missing is None or not is_root else telling_line(missing.body)
+    disclosed = None if missing is None or not is_root else telling_line(missing.body)
     shows_errors = missing is not None and missing.location is None
     status = 200 if kind == "content" else page.status
     headers = _headers(page, status, seen_at, pages.cross if is_root else None)
@@ -310,7 +310,7 @@ def _scope(visit: Visit, pages: Pages, page: Page, match: str, seen_at: Provenan
         headers=headers,
         refusal=Refusal(page.status, seen_at) if kind == "refusal" else None,
         listing=Listing(True, seen_at) if kind == "content" and _LISTING.search(page.body) else None,
-        signature=None if told is None else Setting(told, seen_at),
+        signature=None if disclosed is None else Setting(disclosed, seen_at),
         undecided=undecided,
         errors=errors,
         exposes=_exposed(pages, seen_at) if is_root and kind == "content" else None,
@@ -349,10 +349,10 @@ def _carries(pages: Pages, seen_at: Provenance) -> Setting[bool] | None:
     usual form gets none, may come of an attempt."""
     if isinstance(pages.tunnel, bool) and pages.tunnel:
         return Setting(True, seen_at)
-    asked, usual = pages.forwarded, pages.stranger
-    if isinstance(asked, Page) and asked.status in _GATEWAY_ERRORS:
-        if isinstance(usual, Page) and usual.status not in _GATEWAY_ERRORS:
-            words = f"a page of another host was asked for as of a proxy, and answered with {asked.status}"
+    forwarded, unknown_name = pages.forwarded, pages.stranger
+    if isinstance(forwarded, Page) and forwarded.status in _GATEWAY_ERRORS:
+        if isinstance(unknown_name, Page) and unknown_name.status not in _GATEWAY_ERRORS:
+            words = f"a page of another host was asked for as of a proxy, and answered with {forwarded.status}"
             return unknown(f"{words}: it may have been tried", seen_at)
     elif isinstance(pages.tunnel, NoPage):
         return unknown(f"whether a CONNECT is obeyed was not told: {pages.tunnel.why}", seen_at)
@@ -373,9 +373,9 @@ def _methods(page: Page | NoPage | None, seen_at: Provenance) -> Setting[tuple[s
 def _exposed(pages: Pages, seen_at: Provenance) -> Setting[tuple[str, ...]]:
     if pages.paths is None:
         return unknown("the paths that files lie at were not asked for", seen_at)
-    asked = [(row, page) for row, page in pages.paths if row.kind == "file"]
-    found = tuple(row.target for row, page in asked if _is_it(page, row.sign))
-    silent = next((page.why for _, page in asked if isinstance(page, NoPage)), None)
+    files = [(row, page) for row, page in pages.paths if row.kind == "file"]
+    found = tuple(row.target for row, page in files if _is_it(page, row.sign))
+    silent = next((page.why for _, page in files if isinstance(page, NoPage)), None)
     if silent is not None and not found:
         return unknown(f"not every path was answered: {silent}", seen_at)
     return Setting(found, seen_at)

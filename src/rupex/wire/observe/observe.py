@@ -65,10 +65,10 @@ class ProbeSession:
 
     def listener(self, address: str, port: int) -> Listener:
         """Who is asked for ``port``."""
-        there = port
+        target_port = port
         if self.connect is not None:
-            there = self.connect.port or self.connect.ports.get(port, port)
-        return Listener(address, there, self.probe_limits, self.overall)
+            target_port = self.connect.port or self.connect.ports.get(port, port)
+        return Listener(address, target_port, self.probe_limits, self.overall)
 
     async def addresses(self, name: str) -> tuple[str, ...]:
         if self.connect is not None:
@@ -98,14 +98,14 @@ async def observe(target: Target, session: ProbeSession) -> Host:
     visits = await asyncio.gather(
         *(visit(listener, target.name, port, skip_paths=session.skip_paths) for listener, port in pairs)
     )
-    seen = [found for found in visits if found.answered]
-    asked = [_problem(found, anybody=bool(seen), chosen=target.chosen) for found in visits]
-    problems = [problem for problem in asked if problem is not None]
+    answered = [found for found in visits if found.answered]
+    problems_of_visits = [_problem(found, anybody=bool(answered), chosen=target.chosen) for found in visits]
+    problems = [problem for problem in problems_of_visits if problem is not None]
     endpoints, samples = [], list[Sample]()
-    for found in seen:
+    for found in answered:
         endpoints.append(endpoint_of(found, await _follow(found, visits, session)))
         samples += samples_of(found)
-    return _host(target, seen, endpoints, samples, problems, pairs)
+    return _host(target, answered, endpoints, samples, problems, pairs)
 
 
 def _nobody(target: Target, problem: Problem) -> Host:
@@ -238,8 +238,8 @@ def _normal(url: str) -> str:
         return url
     scheme, host, port, target = found
     shown = f"[{host}]" if ":" in host else host
-    usual = {"https": 443, "http": 80}[scheme]
-    return f"{scheme}://{shown}" + ("" if port == usual else f":{port}") + target
+    default_port = {"https": 443, "http": 80}[scheme]
+    return f"{scheme}://{shown}" + ("" if port == default_port else f":{port}") + target
 
 
 async def _fetch(url: str, session: ProbeSession) -> Page | None:

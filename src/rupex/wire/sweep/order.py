@@ -48,8 +48,8 @@ async def find_order(prefers: Prefers, chains: list[list[int]], within_bounds: W
     if is_client:
         return Ordered("client")
     seams = list(pairwise(chains))
-    asked = await asyncio.gather(*(prefers((after[0], before[-1])) for before, after in seams))
-    if all(chosen == before[-1] for chosen, (before, _) in zip(asked, seams, strict=True)):
+    answers = await asyncio.gather(*(prefers((after[0], before[-1])) for before, after in seams))
+    if all(chosen == before[-1] for chosen, (before, _) in zip(answers, seams, strict=True)):
         return Ordered("server", tuple(code for chain in chains for code in chain))
     if within_bounds(sum(map(len, chains))):
         return await _merged(prefers, chains)

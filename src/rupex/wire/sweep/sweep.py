@@ -77,9 +77,9 @@ class Sweep:
         suites = [suite for suite in suites_for(version) if suite.code not in first]
         chains = await asyncio.gather(*(self._chain(version, part) for part in parts_of(suites, parts)))
         self._parts[version] = [list(first), *chains] if first else chains
-        taken = [code for chain in self._parts[version] for code in chain]
-        if taken:
-            self.found.suites[version] = tuple(taken)
+        accepted = [code for chain in self._parts[version] for code in chain]
+        if accepted:
+            self.found.suites[version] = tuple(accepted)
 
     async def _chain(self, version: ProtocolVersion, part: Sequence[int]) -> list[int]:
         """The suites of ``part`` that are taken, in the order in which they were chosen."""
@@ -158,10 +158,10 @@ class Sweep:
 
     async def _fallback(self) -> None:
         """RFC 7507, 3: a hello below the best version, with the signal, is refused by a server that knows it."""
-        taken = [version for version in PROTOCOL_VERSIONS if version in self.found.suites and version != "SSLv2"]
-        if len(taken) < 2 or PROTOCOL_VERSIONS.index(taken[0]) >= PROTOCOL_VERSIONS.index("TLSv1.2"):
+        accepted = [version for version in PROTOCOL_VERSIONS if version in self.found.suites and version != "SSLv2"]
+        if len(accepted) < 2 or PROTOCOL_VERSIONS.index(accepted[0]) >= PROTOCOL_VERSIONS.index("TLSv1.2"):
             return
-        answer = await self.ask(taken[0], self.found.suites[taken[0]], fallback=True)
+        answer = await self.ask(accepted[0], self.found.suites[accepted[0]], fallback=True)
         if isinstance(answer, Taken):
             self.found.fallback_refused = False
         elif isinstance(answer, Refused) and answer.alert is not None:
@@ -193,30 +193,30 @@ class Sweep:
     async def _order(self, all_of_newest: asyncio.Task[None]) -> None:
         """Who decides the order, and the server's own; asked in the newest version that has two suites below TLS 1.3,
         or in TLS 1.3, when ``all_of_newest`` is known of it."""
-        found, asked = self.found, None
+        found, question = self.found, None
         for version in ("TLSv1.2", *_OLD_VERSIONS):
             chains = [chain for chain in self._parts.get(version, []) if chain]
             if sum(map(len, chains)) < 2:
                 continue
-            if asked is None:
-                asked = version
+            if question is None:
+                question = version
                 ordered = await find_order(
                     partial(self._prefers, version), chains, lambda more: self.listener.room >= more + RESERVE
                 )
                 found.order, found.order_doubt, found.order_note = ordered.who, ordered.doubt, ordered.note
                 suites = ordered.suites
             else:  # servers have one order for all versions
-                rank = {code: at for at, code in enumerate(found.suites[asked])}
+                rank = {code: at for at, code in enumerate(found.suites[question])}
                 suites = tuple(sorted(found.suites[version], key=lambda code: rank.get(code, len(rank))))
             if suites is not None:
                 found.suites[version] = suites
-        if asked is None:
+        if question is None:
             await all_of_newest
         newest = found.suites.get("TLSv1.3", ())
-        if asked is None and len(newest) > 1:
+        if question is None and len(newest) > 1:
             chosen = await self._prefers("TLSv1.3", (newest[1], newest[0]))
             found.order = None if chosen is None else "server" if chosen == newest[0] else "client"
-        elif asked is None and found.suites and not found.doubts:
+        elif question is None and found.suites and not found.doubts:
             # In SSL 2.0 the client chooses; one suite a version leaves no choice.
             found.order = "client" if set(found.suites) == {"SSLv2"} else "server"
 

@@ -24,20 +24,20 @@ class Tls13Sweep:
         first = await self._first(suites)
         if first is None:
             return
-        taken, groups = [first.hello.suite], list[int]()
+        accepted, groups = [first.hello.suite], list[int]()
         if first.hello.group is None:
             self.found.groups_doubt = "it did not name a group"
         else:
             groups.append(first.hello.group)
             self.found.groups = groups
-        rest = [code for code in suites if code not in taken]
+        rest = [code for code in suites if code not in accepted]
         chains = await asyncio.gather(
-            self._chain([g for g in CLASSIC if g not in groups], suites, taken, rest),
-            self._chain([g for g in FINITE if g not in groups], suites, taken, None),
-            self._chain([g for g in RARE if g not in groups], suites, taken, None),
+            self._chain([g for g in CLASSIC if g not in groups], suites, accepted, rest),
+            self._chain([g for g in FINITE if g not in groups], suites, accepted, None),
+            self._chain([g for g in RARE if g not in groups], suites, accepted, None),
         )
         self.found.groups = groups + [group for chain in chains for group in chain]
-        self.found.suites["TLSv1.3"] = tuple(taken)
+        self.found.suites["TLSv1.3"] = tuple(accepted)
 
     async def _first(self, suites: list[int]) -> Taken | None:
         """The first answer in TLS 1.3, if it is spoken; whoever waits to know that goes on."""
@@ -55,17 +55,19 @@ class Tls13Sweep:
         finally:
             self.is_known.set()
 
-    async def _chain(self, left: list[int], suites: list[int], taken: list[int], rest: list[int] | None) -> list[int]:
-        """The groups of ``left`` that are taken. ``rest``: suites still to be asked for on the way, moved to ``taken`` as
+    async def _chain(
+        self, left: list[int], suites: list[int], accepted: list[int], rest: list[int] | None
+    ) -> list[int]:
+        """The groups of ``left`` that are taken. ``rest``: suites still to be asked for on the way, moved to ``accepted`` as
         they are; None: another chain does it."""
         found: list[int] = []
-        spare = [suites[0]] if not taken else taken[:1]
+        spare = [suites[0]] if not accepted else accepted[:1]
         while left or rest:
             offered = rest or suites
             answer = await self.ask("TLSv1.3", offered, groups=left or found or CLASSIC)
             match answer:
                 case Taken():
-                    if not self._take(answer, offered, left, found, rest, taken):
+                    if not self._take(answer, offered, left, found, rest, accepted):
                         return found
                 case NoAnswer():
                     self.found.groups_doubt = answer.why
@@ -76,7 +78,7 @@ class Tls13Sweep:
                     # Either ran out: each is asked for once more, with what is known of the other.
                     good = found or self.found.groups
                     _, more = await asyncio.gather(
-                        self._suites(rest, good, taken), self._chain(left, spare, taken, None)
+                        self._suites(rest, good, accepted), self._chain(left, spare, accepted, None)
                     )
                     return found + more
                 case _:
@@ -90,7 +92,7 @@ class Tls13Sweep:
         left: list[int],
         found: list[int],
         rest: list[int] | None,
-        taken: list[int],
+        accepted: list[int],
     ) -> bool:
         """Move the suite and the group of an answer to those that are taken; False where the peer chose what was not offered."""
         suite, group = answer.hello.suite, answer.hello.group
@@ -99,7 +101,7 @@ class Tls13Sweep:
             return False
         if rest:
             rest.remove(suite)
-            taken.append(suite)
+            accepted.append(suite)
         if group in left:
             left.remove(group)
             found.append(group)
@@ -108,7 +110,7 @@ class Tls13Sweep:
             return False
         return True
 
-    async def _suites(self, rest: list[int], groups: Sequence[int], taken: list[int]) -> None:
+    async def _suites(self, rest: list[int], groups: Sequence[int], accepted: list[int]) -> None:
         """Those of ``rest`` that are taken with groups that are."""
         while rest:
             answer = await self.ask("TLSv1.3", rest, groups=groups or CLASSIC)
@@ -117,4 +119,4 @@ class Tls13Sweep:
                     self.doubt("TLSv1.3", answer.why)
                 return
             rest.remove(answer.hello.suite)
-            taken.append(answer.hello.suite)
+            accepted.append(answer.hello.suite)

@@ -51,13 +51,13 @@ def find_firewall(tree: HostTree) -> Setting[Firewall] | None:
 
 
 def _in_force(tree: HostTree) -> list[tuple[str, Ruleset]]:
-    taken = [
+    rulesets = [
         (name, read(path, text))
         for path, name, read in ((NFT_RULES, "nftables", parse_nft), (IPTABLES_RULES, "iptables", parse_iptables))
         if (text := _text(tree, path))
     ]
-    if taken:
-        return taken
+    if rulesets:
+        return rulesets
     found: list[tuple[str, Ruleset]] = []
     for path in _NFT_FILES:
         if (text := _text(tree, path)) and _is_enabled(tree, "nftables.service"):

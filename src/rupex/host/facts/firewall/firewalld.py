@@ -28,11 +28,11 @@ def parse_zone(path: str, text: bytes, service: Callable[[str], bytes | None]) -
         return None
     rules: list[Rule] = []
     for element in root:
-        here = Provenance("explicit", path, element.sourceline, 1)
+        place = Provenance("explicit", path, element.sourceline, 1)
         if element.tag in ("service", "port"):
-            rules.append(_rule(element, "always", here, service))
+            rules.append(_rule(element, "always", place, service))
         elif element.tag == "rule":
-            rules += _rich(element, here, service)
+            rules += _rich(element, place, service)
     target = str(root.get("target", "default"))
     policy = Chain(tuple(rules), "accept" if target in _OPEN_TARGETS else "drop", Provenance("explicit", path, 1, 1))
     return Ruleset({_HOOK: policy}, (_HOOK,))
@@ -53,17 +53,17 @@ def _xml(text: bytes) -> etree._Element | None:
 def _rule(
     element: etree._Element,
     when: When,
-    here: Provenance,
+    place: Provenance,
     service: Callable[[str], bytes | None],
     *,
     accepts: bool = True,
 ) -> Rule:
     is_service = element.tag == "service"
     ports = _service_ports(str(element.get("name", "")), service) if is_service else _ports(element)
-    return Rule("accept" if accepts else "drop", "unknown" if ports is None else when, ports, provenance=here)
+    return Rule("accept" if accepts else "drop", "unknown" if ports is None else when, ports, provenance=place)
 
 
-def _rich(element: etree._Element, here: Provenance, service: Callable[[str], bytes | None]) -> list[Rule]:
+def _rich(element: etree._Element, place: Provenance, service: Callable[[str], bytes | None]) -> list[Rule]:
     """A rich rule (firewalld.richlanguage(5)): deny rules stand before allow rules, which is how they are written here."""
     if element.get("family") == "ipv6":
         return []
@@ -74,9 +74,9 @@ def _rich(element: etree._Element, here: Provenance, service: Callable[[str], by
     accepts = element.find("accept") is not None
     if not accepts and element.find("drop") is None and element.find("reject") is None:
         return []
-    found = [_rule(part, when, here, service, accepts=accepts) for part in element if part.tag in ("service", "port")]
+    found = [_rule(part, when, place, service, accepts=accepts) for part in element if part.tag in ("service", "port")]
     is_about_all = not any(part.tag in ("service", "port", "protocol", "icmp-type") for part in element)
-    return found or ([Rule("accept" if accepts else "drop", when, None, provenance=here)] if is_about_all else [])
+    return found or ([Rule("accept" if accepts else "drop", when, None, provenance=place)] if is_about_all else [])
 
 
 def _service_ports(name: str, service: Callable[[str], bytes | None]) -> Ports | None:

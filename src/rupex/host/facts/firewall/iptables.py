@@ -31,13 +31,13 @@ def parse_iptables(path: str, text: str) -> Ruleset:
     policies: dict[str, tuple[Policy | None, Provenance]] = {}
     in_filter = False
     for number, line in enumerate(text.splitlines(), 1):
-        here = Provenance("explicit", path, number, 1)
+        place = Provenance("explicit", path, number, 1)
         line = line.strip()
         if line.startswith("*"):
             in_filter = line == "*filter"
         elif in_filter and line.startswith(":"):
             name, _, rest = line[1:].partition(" ")
-            policies[name] = (_POLICIES.get(rest.split(" ")[0]), here)
+            policies[name] = (_POLICIES.get(rest.split(" ")[0]), place)
             rules.setdefault(name, [])
         elif in_filter and line.startswith(("-A", "--append")):
             try:
@@ -45,13 +45,13 @@ def parse_iptables(path: str, text: str) -> Ruleset:
             except ValueError:
                 continue
             if len(words) > 1:
-                rules.setdefault(words[1], []).append(_rule(words[2:], here))
+                rules.setdefault(words[1], []).append(_rule(words[2:], place))
     nowhere = Provenance("explicit", path)
     chains = {name: Chain(tuple(found), *policies.get(name, (None, nowhere))) for name, found in rules.items()}
     return Ruleset(chains, ("INPUT",) if "INPUT" in chains else ())
 
 
-def _rule(words: list[str], here: Provenance) -> Rule:
+def _rule(words: list[str], place: Provenance) -> Rule:
     """The rule that the words behind ``-A CHAIN`` make. A word that is not known takes one value, which says nothing here."""
     when: list[When] = []
     ports: Ports | None = None
@@ -76,7 +76,7 @@ def _rule(words: list[str], here: Provenance) -> Rule:
         elif option in _TARGET_OPTIONS:
             verdict, target = _VERDICTS.get(value) or _other_target(value, option), value
         is_not = False
-    return Rule(verdict, together(when), ports, target, here)
+    return Rule(verdict, together(when), ports, target, place)
 
 
 def _protocol(value: str, is_not: bool) -> When:

@@ -131,7 +131,7 @@ def _elements(part: list[_Token], made: _Made) -> list[str]:
 def _chain(path: str, table: str, family: str, part: list[_Token], made: _Made) -> None:
     rules: list[Rule] = []
     policy: Policy | None = None
-    here = Provenance("explicit", path, part[0].line, 1)
+    place = Provenance("explicit", path, part[0].line, 1)
     identity = f"{table}/{part[1].text}"
     for statement in _statements(_inner(part)):
         words = [token.text for token in statement]
@@ -142,11 +142,11 @@ def _chain(path: str, table: str, family: str, part: list[_Token], made: _Made) 
                 made.hooks.append(identity)
         elif words[0] == "policy":
             policy = "drop" if words[1:2] == ["drop"] else "accept"
-            here = Provenance("explicit", path, statement[0].line, 1)
+            place = Provenance("explicit", path, statement[0].line, 1)
         else:
             rules += _rules(words, table, Provenance("explicit", path, statement[0].line, 1), made)
     before = made.chains.get(identity, Chain(()))  # a chain may be written in several parts
-    made.chains[identity] = Chain((*before.rules, *rules), policy or before.policy, here)
+    made.chains[identity] = Chain((*before.rules, *rules), policy or before.policy, place)
 
 
 class _Words:
@@ -167,16 +167,16 @@ class _Words:
         is_not = self.peek() == "!="
         if self.peek() in ("!=", "=="):
             self.next()
-        taken = [self.next()]
-        if taken == ["{"]:
+        words = [self.next()]
+        if words == ["{"]:
             depth = 1
             while depth and self.position < len(self.words):
-                taken.append(self.next())
-                depth += (taken[-1] == "{") - (taken[-1] == "}")
+                words.append(self.next())
+                depth += (words[-1] == "{") - (words[-1] == "}")
         else:
             while self.peek() == ",":
-                taken += [self.next(), self.next()]
-        return is_not, _flat(taken, self.made, self.table)
+                words += [self.next(), self.next()]
+        return is_not, _flat(words, self.made, self.table)
 
 
 def _flat(words: list[str], made: _Made, table: str = "") -> list[str]:
@@ -192,13 +192,13 @@ def _flat(words: list[str], made: _Made, table: str = "") -> list[str]:
     return found
 
 
-def _rules(words: list[str], table: str, here: Provenance, made: _Made) -> list[Rule]:
+def _rules(words: list[str], table: str, place: Provenance, made: _Made) -> list[Rule]:
     """One statement as rules: a verdict map gives one for each of its entries."""
     reader = _Words(words, table, made)
     when: list[When] = []
     ports: Ports | None = None
     found: list[Rule] = []
-    make = partial(Rule, provenance=here)
+    make = partial(Rule, provenance=place)
     while word := reader.next():
         if word in ("tcp", "th"):
             field = reader.next()
