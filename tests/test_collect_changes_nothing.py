@@ -228,6 +228,12 @@ class ChangesNothingTest(unittest.TestCase):
                 done = self.in_namespace(program)
                 self.assertEqual((done.returncode, done.stdout), (2 if way == "command" else 4, b""), done.stderr)
                 self.assertNotIn(b"Traceback", done.stderr)
+            with self.subTest(way, case="it is ended at the very call that makes the archive"):
+                archive = folder / "out.tar.gz"
+                ending = f'strace -f -o /dev/null -P "{archive}" -e inject=openat:signal=SIGTERM:when=1 {self.command(way, folder)}'
+                ended = subprocess.run(["bash", "-c", ending], capture_output=True, timeout=60, check=False)
+                self.assertNotEqual(ended.returncode, 0)
+                self.assertFalse(archive.exists())
             with self.subTest(way, case="it is ended"):
                 with subprocess.Popen(
                     ["bash", "-c", f"exec {self.command(way, folder)}"],

@@ -40,14 +40,18 @@ HELD: Final = frozenset((signal.SIGINT, signal.SIGTERM, signal.SIGHUP))
 
 
 @contextmanager
-def signals_held() -> Iterator[None]:
-    """Nothing in the block is interrupted: what ends a run does so when the block ends. Children that are made in it begin with
-    these signals held back."""
+def signals_held() -> Iterator[Callable[[], None]]:
+    """Nothing in the block is interrupted: what ends a run does so when the block ends, or where it calls the function that it
+    is given. Children that are made in it begin with these signals held back."""
     before = signal.pthread_sigmask(signal.SIG_BLOCK, HELD)
-    try:
-        yield
-    finally:
+
+    def let_in() -> None:
         signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+    try:
+        yield let_in
+    finally:
+        let_in()
 
 
 def run_loop(work: Coroutine[Any, Any, T]) -> T:

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import IO, Final
 
 from rupex.model import RupexError, bounds
+from rupex.parallel import signals_held
 
 PRIVATE: Final = 0o600
 """The mode of what is written here."""
@@ -116,8 +117,8 @@ def _replace(path: Path, pieces: Iterable[bytes]) -> None:
     folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     scratch = f".rupex-{os.urandom(8).hex()}"
     try:
-        descriptor = os.open(scratch, _NEW, PRIVATE, dir_fd=folder)
         try:
+            descriptor = os.open(scratch, _NEW, PRIVATE, dir_fd=folder)
             try:
                 _write_all(descriptor, pieces)
                 os.fsync(descriptor)
@@ -143,21 +144,25 @@ def _write_all(descriptor: int, pieces: Iterable[bytes]) -> None:
 def new_file(path: Path) -> Iterator[IO[bytes]]:
     """A new file of mode 0600, to be written while the block runs, and removed when the block fails. Nothing that exists is
     touched, nor a link followed. Raises :class:`~rupex.model.RupexError`."""
-    try:
-        descriptor = os.open(path, _NEW, PRIVATE)
-    except FileExistsError:
-        raise RupexError(f"{path}: exists already; name another file") from None
-    except (OSError, ValueError) as error:
-        raise RupexError(f"{path}: cannot be written ({_reason(error)})") from None
-    made = os.fstat(descriptor)
-    try:
-        with os.fdopen(descriptor, "wb") as file:
-            yield file
-    except BaseException as error:
-        _remove(path, made)
-        if isinstance(error, OSError):
+    with (
+        signals_held() as let_in
+    ):  # a signal between the call that makes the file and the block that removes it would leave it
+        try:
+            descriptor = os.open(path, _NEW, PRIVATE)
+        except FileExistsError:
+            raise RupexError(f"{path}: exists already; name another file") from None
+        except (OSError, ValueError) as error:
             raise RupexError(f"{path}: cannot be written ({_reason(error)})") from None
-        raise
+        made = os.fstat(descriptor)
+        try:
+            with os.fdopen(descriptor, "wb") as file:
+                let_in()
+                yield file
+        except BaseException as error:
+            _remove(path, made)
+            if isinstance(error, OSError):
+                raise RupexError(f"{path}: cannot be written ({_reason(error)})") from None
+            raise
 
 
 def _remove(path: Path, made: os.stat_result) -> None:

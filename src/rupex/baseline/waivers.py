@@ -94,7 +94,7 @@ def parse_waivers(label: str, content: bytes) -> Waivers:
     rows = tables_of(label, parse_toml(label, content), "waivers")
     if len(rows) > _MOST:
         raise RupexError(f"{label}: waivers: {len(rows)} of them; more than {_MOST} are not taken")
-    found = tuple(_row(label, at, row) for at, row in enumerate(rows))
+    found = tuple(_row(label, index, row) for index, row in enumerate(rows))
     return Waivers(label, found, f"sha256:{sha256(content).hexdigest()}")
 
 

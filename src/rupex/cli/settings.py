@@ -72,9 +72,9 @@ def _appearance(
 
 
 def _named(arguments: list[str]) -> str | None:
-    for at, word in enumerate(arguments):
-        if word == "--settings" and at + 1 < len(arguments):
-            return arguments[at + 1]
+    for index, word in enumerate(arguments):
+        if word == "--settings" and index + 1 < len(arguments):
+            return arguments[index + 1]
         if word.startswith("--settings="):
             return word.partition("=")[2]
     return None

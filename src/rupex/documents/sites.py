@@ -58,6 +58,6 @@ def written_out(host: HostDocument, most: int | None = None) -> HostDocument:
         return structs.replace(host, checks=checks, templates=(), sites=())
     own = dict(sites.endpoints())
     others = iter(host.endpoints)
-    every = [own[at] if at in own else next(others, None) for at in range(len(own) + len(host.endpoints))]
+    every = [own[index] if index in own else next(others, None) for index in range(len(own) + len(host.endpoints))]
     endpoints = tuple(endpoint for endpoint in every if endpoint is not None)
     return structs.replace(host, endpoints=endpoints, checks=checks, templates=(), sites=())

@@ -90,7 +90,7 @@ def parse_inventory(label: str, content: bytes, folder: Path, *, is_table: bool 
 
 def _document(label: str, content: bytes) -> list[tuple[str, Any]]:
     rows = tables_of(label, parse_toml(label, content), "hosts")
-    return [(f"hosts[{at}]", row) for at, row in enumerate(rows)]
+    return [(f"hosts[{index}]", row) for index, row in enumerate(rows)]
 
 
 def _table(label: str, content: bytes) -> list[tuple[str, Any]]:

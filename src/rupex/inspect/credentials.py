@@ -125,16 +125,16 @@ class _Found:
     def _add_chain(self, where: _Where, chain: Sequence[Certificate]) -> None:
         if not chain:
             return
-        here, at, ordered = chain[0], {0}, True
+        here, position, ordered = chain[0], {0}, True
         while here.subject != here.issuer:
-            above = next((i for i, one in enumerate(chain) if i not in at and one.subject == here.issuer), None)
+            above = next((i for i, one in enumerate(chain) if i not in position and one.subject == here.issuer), None)
             if above is None:
                 break
-            ordered = ordered and above == max(at) + 1
-            at.add(above)
+            ordered = ordered and above == max(position) + 1
+            position.add(above)
             here = chain[above]
         missing = None if here.subject == here.issuer else here.issuer
-        self.chains.append(ChainDocument(where.file, ordered and len(at) == len(chain), missing))
+        self.chains.append(ChainDocument(where.file, ordered and len(position) == len(chain), missing))
 
     def _keys(self, where: _Where, content: bytes) -> None:
         key = parse_private_key(content, self.password)

@@ -80,7 +80,7 @@ def _arguments(name: str, words: list[str], masker: Masker) -> list[str]:
                 *(masker.value(word, "all") for word in words[:-1]),
                 *(masker.value(w, kinds[1]) for w in words[-1:]),
             ]
-    return [_argument(word, kinds[min(at, len(kinds) - 1)], masker) for at, word in enumerate(words)]
+    return [_argument(word, kinds[min(index, len(kinds) - 1)], masker) for index, word in enumerate(words)]
 
 
 def _argument(word: str, kind: str, masker: Masker) -> str:
@@ -119,7 +119,7 @@ def _expression(text: str, masker: Masker) -> str:
         start = text.index(core) + 1
         return text[:start] + _expression(core[1:-1], masker) + text[start + len(core) - 2 :]
     clauses = re.split(r"(&&|\|\|)", text)
-    return "".join(clause if at % 2 else _clause(clause, masker) for at, clause in enumerate(clauses))
+    return "".join(clause if index % 2 else _clause(clause, masker) for index, clause in enumerate(clauses))
 
 
 def _clause(text: str, masker: Masker) -> str:
@@ -169,9 +169,9 @@ def _header(words: list[str], kind: str, masker: Masker) -> list[str]:
 
 def _require(words: list[str], masker: Masker) -> list[str]:
     """``Require``: names of users and groups are masked."""
-    at = 1 if words[:1] and words[0].lower() == "not" else 0
-    kind = words[at].lower() if len(words) > at else ""
-    made = [masker.value(word, "name") for word in words[: at + 1]]
+    position = 1 if words[:1] and words[0].lower() == "not" else 0
+    kind = words[position].lower() if len(words) > position else ""
+    made = [masker.value(word, "name") for word in words[: position + 1]]
     if kind == "expr":
-        return [*made, *(_expression(word, masker) for word in words[at + 1 :])]
-    return [*made, *(masker.value(word, "all" if kind in OPEN_TO else "never") for word in words[at + 1 :])]
+        return [*made, *(_expression(word, masker) for word in words[position + 1 :])]
+    return [*made, *(masker.value(word, "all" if kind in OPEN_TO else "never") for word in words[position + 1 :])]

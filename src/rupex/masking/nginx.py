@@ -83,8 +83,8 @@ def _arguments(name: str, words: list[str], context: str, masker: Masker) -> lis
         case "headers" | "requests":
             return _headers_more(words, kinds[0].removesuffix("s"), masker)
     return [
-        masker.value(word, kinds[min(at, len(kinds) - 1)], words[at - 1].lower() if at else "")
-        for at, word in enumerate(words)
+        masker.value(word, kinds[min(index, len(kinds) - 1)], words[index - 1].lower() if index else "")
+        for index, word in enumerate(words)
     ]
 
 
@@ -117,9 +117,9 @@ def _entry(words: list[str], block: list[str], masker: Masker) -> list[str]:
 def _headers_more(words: list[str], kind: str, masker: Masker) -> list[str]:
     """Words of headers-more: ``Name: value``, or an option with its value."""
     made = []
-    for at, word in enumerate(words):
+    for index, word in enumerate(words):
         name, colon, value = word.partition(":")
-        if (at and words[at - 1] in ("-s", "-t")) or word.startswith("-"):
+        if (index and words[index - 1] in ("-s", "-t")) or word.startswith("-"):
             made.append(masker.value(word, "all"))
         elif colon:
             blank = value[: len(value) - len(value.lstrip())]

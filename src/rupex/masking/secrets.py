@@ -137,12 +137,12 @@ def find_secrets(text: str) -> tuple[PlainSecret, ...]:
 
 def _has_secret_key(lowered: str) -> bool:
     """Whether ``key`` stands somewhere behind a word that makes it a secret, joined or with one mark between them."""
-    at = lowered.find("key")
-    while at >= 0:
-        end = at - lowered.startswith(("_", "-"), at - 1, at) if at else 0
+    position = lowered.find("key")
+    while position >= 0:
+        end = position - lowered.startswith(("_", "-"), position - 1, position) if position else 0
         if lowered.endswith(_KEY_OF, 0, end):
             return True
-        at = lowered.find("key", at + 3)
+        position = lowered.find("key", position + 3)
     return False
 
 

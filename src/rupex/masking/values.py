@@ -125,7 +125,7 @@ class Masker:
         found = re.match(r"((?:[a-z][a-z0-9+.-]*:)?//)([^/?#@]*@)", text)
         head = "" if found is None else found[1] + self._between(found[2], "@:")
         rest = text if found is None else text[found.end() :]
-        cut = next((at for at, char in enumerate(rest) if char in "?#"), len(rest))
+        cut = next((index for index, char in enumerate(rest) if char in "?#"), len(rest))
         return (
             head + self._each(rest[:cut], _anything) + rest[cut : cut + 1] + self._between(rest[cut + 1 :], "&=;?#/+")
         )
@@ -145,8 +145,8 @@ class Masker:
             return self._each(text, self.looks_safe, compared=True)
         parts = re.split(r"(\?[^\s;,'\"]*)", text)
         return "".join(
-            "?" + self._between(part[1:], "&=;?#/+") if at % 2 else self.value(part, "all")
-            for at, part in enumerate(parts)
+            "?" + self._between(part[1:], "&=;?#/+") if index % 2 else self.value(part, "all")
+            for index, part in enumerate(parts)
         )
 
     def _cookie(self, text: str) -> str:
@@ -197,7 +197,7 @@ class Masker:
         """``text`` with a mark for each literal part of it that is not safe, and for each secret. ``variables``: whether
         references to variables stay."""
         atoms, made = list(self.atoms(text, variables=variables)), []
-        for at, (kind, part) in enumerate(atoms):
+        for index, (kind, part) in enumerate(atoms):
             if kind == "kept":
                 made.append(part)
             elif kind == "held":
@@ -205,8 +205,8 @@ class Masker:
             elif is_safe(part):
                 made.append(part)
             else:  # what separates it from a variable's name, or a secret's mark, stays
-                start = _edge(part) if at else 0
-                end = len(part) - _edge(part[::-1]) if at + 1 < len(atoms) else len(part)
+                start = _edge(part) if index else 0
+                end = len(part) - _edge(part[::-1]) if index + 1 < len(atoms) else len(part)
                 made.append(
                     part[:start] + self._masked(part[start:end], compared=compared) + part[end:]
                     if start < end

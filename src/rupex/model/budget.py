@@ -127,12 +127,12 @@ def filled(pattern: re.Pattern[str], value_of: Callable[[re.Match[str]], str], t
     """``text`` with each match of ``pattern`` replaced. Raises as :func:`joined` does."""
 
     def pieces() -> Iterable[str]:
-        at = 0
+        position = 0
         for found in pattern.finditer(text):
-            yield text[at : found.start()]
+            yield text[position : found.start()]
             yield value_of(found)
-            at = found.end()
-        yield text[at:]
+            position = found.end()
+        yield text[position:]
 
     return joined(pieces())
 

@@ -160,4 +160,4 @@ def with_outlines(alone: Iterable[Endpoint], groups: Sequence[Group]) -> tuple[E
         while len(every) in placed:
             every.append(placed.pop(len(every)))
         every.append(endpoint)
-    return (*every, *(placed[at] for at in sorted(placed)))
+    return (*every, *(placed[position] for position in sorted(placed)))

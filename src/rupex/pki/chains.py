@@ -50,13 +50,20 @@ def path_by_names(chain: Sequence[Certificate]) -> TrustPath:
     certificate is none of those keeps no rule that says who signed it. No signature is looked at."""
     here, used = 0, [0]
     while not chain[here].self_signed and len(used) < _LONGEST:
-        above = next((at for at, one in enumerate(chain) if at not in used and one.subject == chain[here].issuer), None)
+        above = next(
+            (
+                position
+                for position, one in enumerate(chain)
+                if position not in used and one.subject == chain[here].issuer
+            ),
+            None,
+        )
         if above is None:
             break
         used.append(above)
         here = above
     missing = None if chain[here].self_signed else chain[here].issuer
-    prints = tuple(chain[at].sha256 for at in used)
+    prints = tuple(chain[position].sha256 for position in used)
     return TrustPath(None, False, missing, len(chain) - len(used), used == sorted(used), prints)
 
 
@@ -80,7 +87,7 @@ def _path(sent: list[x509.Certificate]) -> TrustPath:
         found = next((anchor for anchor in anchors if _signs(anchor, here)), None)
         if found is not None:
             return _told(sent, used, found.subject.rfc4514_string(), is_public=True, missing=None)
-        above = next((at for at, one in enumerate(sent) if at not in used and _signs(one, here)), None)
+        above = next((index for index, one in enumerate(sent) if index not in used and _signs(one, here)), None)
         if above is None or len(used) >= _LONGEST:
             return _told(sent, used, None, is_public=False, missing=here.issuer.rfc4514_string())
         used.append(above)
@@ -90,7 +97,7 @@ def _path(sent: list[x509.Certificate]) -> TrustPath:
 def _told(
     sent: list[x509.Certificate], used: list[int], anchor: str | None, *, is_public: bool, missing: str | None
 ) -> TrustPath:
-    prints = tuple(sha256(sent[at].public_bytes(Encoding.DER)).hexdigest() for at in used)
+    prints = tuple(sha256(sent[position].public_bytes(Encoding.DER)).hexdigest() for position in used)
     return TrustPath(anchor, is_public, missing, len(sent) - len(used), used == sorted(used), prints)
 
 

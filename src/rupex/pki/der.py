@@ -56,12 +56,12 @@ def elements(der: bytes, at: int, end: int) -> list[tuple[int, int, int]]:
 def certificate_parts(der: bytes) -> CertificateParts:
     """Take a certificate apart. Raises ``ValueError`` for what is none."""
     _, start, end = element(der, 0, len(der))
-    _, at, end = element(der, start, end)
+    _, position, end = element(der, start, end)
     fields = []
-    while at < end:
-        tag, inner, after = element(der, at, end)
-        fields.append((tag, at, inner, after))
-        at = after
+    while position < end:
+        tag, inner, after = element(der, position, end)
+        fields.append((tag, position, inner, after))
+        position = after
     if fields and fields[0][0] == _VERSION:
         del fields[0]
     if len(fields) < 6:
@@ -84,9 +84,9 @@ def certificate_parts(der: bytes) -> CertificateParts:
 
 def general_names(value: bytes) -> tuple[list[bytes], list[bytes]]:
     """The DNS names and the IP addresses of a subjectAltName (RFC 5280, 4.2.1.6). Raises ``ValueError``."""
-    _, at, end = element(value, 0, len(value))
+    _, position, end = element(value, 0, len(value))
     dns, addresses = [], []
-    for tag, start, stop in elements(value, at, end):
+    for tag, start, stop in elements(value, position, end):
         if tag == 0x82:
             dns.append(value[start:stop])
         elif tag == 0x87:
@@ -96,9 +96,9 @@ def general_names(value: bytes) -> tuple[list[bytes], list[bytes]]:
 
 def responder_urls(value: bytes, method: bytes) -> list[bytes]:
     """The URLs of an authorityInfoAccess for one access ``method`` (RFC 5280, 4.2.2.1). Raises ``ValueError``."""
-    _, at, end = element(value, 0, len(value))
+    _, position, end = element(value, 0, len(value))
     found = []
-    for _, start, stop in elements(value, at, end):
+    for _, start, stop in elements(value, position, end):
         parts = elements(value, start, stop)
         if len(parts) == 2 and value[parts[0][1] : parts[0][2]] == method and parts[1][0] == 0x86:
             found.append(value[parts[1][1] : parts[1][2]])
@@ -113,18 +113,18 @@ def rsa_public_key(private: bytes) -> tuple[int, bytes, str] | None:
 
     None for any other key. Raises ``ValueError`` for what is cut short. The flaw is as of :func:`rsa_flaw`.
     """
-    _, at, end = element(private, 0, len(private))
-    parts = elements(private, at, end)
+    _, position, end = element(private, 0, len(private))
+    parts = elements(private, position, end)
     if len(parts) >= 3 and [part[0] for part in parts[:3]] == [INTEGER, SEQUENCE, OCTETS]:
         if private[parts[0][2] : parts[1][2]] != _RSA_ALGORITHM:
             return None
-        _, at, end = element(private, parts[2][1], parts[2][2])
-        parts = elements(private, at, end)
+        _, position, end = element(private, parts[2][1], parts[2][2])
+        parts = elements(private, position, end)
     if len(parts) < 9 or any(part[0] != INTEGER for part in parts[:9]):
         return None
     numbers = private[parts[0][2] : parts[2][2]]  # both, each with its tag and length
     inner = _wrapped(SEQUENCE, numbers)
-    n, e, p, q = (int.from_bytes(private[parts[at][1] : parts[at][2]], "big") for at in (1, 2, 4, 5))
+    n, e, p, q = (int.from_bytes(private[parts[position][1] : parts[position][2]], "big") for position in (1, 2, 4, 5))
     return n.bit_length(), _wrapped(SEQUENCE, _RSA_ALGORITHM + _wrapped(0x03, b"\0" + inner)), rsa_flaw(n, e, p, q)
 
 
@@ -164,9 +164,9 @@ _PLAIN = re.compile(rb"[A-Za-z0-9*](?:[A-Za-z0-9 *._-]*[A-Za-z0-9*])?")
 
 def plain_name(der: bytes) -> str | None:
     """A distinguished name as RFC 4514 writes it; None for one that holds anything but plain words."""
-    _, at, end = element(der, 0, len(der))
+    _, position, end = element(der, 0, len(der))
     found = []
-    for _, start, stop in elements(der, at, end):
+    for _, start, stop in elements(der, position, end):
         inside = elements(der, start, stop)
         pair = elements(der, inside[0][1], inside[0][2]) if len(inside) == 1 else []
         name = _SHORT.get(der[pair[0][1] : pair[0][2]]) if len(pair) == 2 else None

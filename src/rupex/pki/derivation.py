@@ -49,12 +49,12 @@ def _rounds(content: bytes, algorithm: re.Match[bytes]) -> int:
     and p."""
     rounds = 1
     try:
-        _, at, end = element(content, algorithm.end(), len(content))
-        tag, _, at = element(content, at, end)
+        _, position, end = element(content, algorithm.end(), len(content))
+        tag, _, position = element(content, position, end)
         if tag != OCTETS:
             return 0
         for _ in range(3 if algorithm[0] == _SCRYPT else 1):
-            number, at = _integer(content, at, end)
+            number, position = _integer(content, position, end)
             rounds *= number
     except ValueError:
         return 0  # no parameters that a library accepts
@@ -64,15 +64,15 @@ def _rounds(content: bytes, algorithm: re.Match[bytes]) -> int:
 def _rounds_of_mac(content: bytes) -> int:
     """Rounds of the MAC over a whole PKCS #12 store, of which the salt and the rounds are the last values (RFC 7292, 4)."""
     end, most = len(content), 0
-    at = content.find(bytes((OCTETS,)), max(0, end - _MAC_BYTES))
-    while at >= 0:
+    position = content.find(bytes((OCTETS,)), max(0, end - _MAC_BYTES))
+    while position >= 0:
         try:
-            number, stop = _integer(content, element(content, at, end)[2], end)
+            number, stop = _integer(content, element(content, position, end)[2], end)
         except ValueError:
             stop = -1
         if stop == end:
             most = max(most, number)
-        at = content.find(bytes((OCTETS,)), at + 1)
+        position = content.find(bytes((OCTETS,)), position + 1)
     return most
 
 

@@ -177,10 +177,10 @@ def _draw_lost(run: Run) -> Any:
         return None
     drawn, axes = figure(9.2, 1.8 + 0.42 * len(hosts))
     left = [0.0] * len(hosts)
-    for at, theme in enumerate(NAMES):
+    for index, theme in enumerate(NAMES):
         points = [sum(check.lost for check in host.checks if theme_of(check.control) == theme) for host in hosts]
         if any(points):
-            axes.barh(range(len(hosts)), points, left=left, color=THEME_SHADES[at], label=theme, height=0.62)
+            axes.barh(range(len(hosts)), points, left=left, color=THEME_SHADES[index], label=theme, height=0.62)
             left = [before + more for before, more in zip(left, points, strict=True)]
     held = [host.score.ceiling.lost if host.score.ceiling is not None else 0.0 for host in hosts]
     if any(held):

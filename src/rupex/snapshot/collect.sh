@@ -17,20 +17,28 @@ root=${ROOT:-/}
 root=${root%/}
 out=${1:-$(uname -n).tar.gz}
 case $out in /*) ;; *) out=$PWD/$out ;; esac
-# Made first, never through a link or over a file, readable by its owner only, and gone again if anything fails.
-if ! (set -C; : >"$out") 2>/dev/null; then
+# Made first, never through a link or over a file, readable by its owner only, and gone again if anything fails. A signal
+# is only noted until the file is known to be ours: ended in between, the script would leave it behind.
+work=
+is_ours=
+is_done=
+ended=
+leave() {
+    [ -z "$work" ] || rm -rf "$work"
+    [ -z "$is_ours" ] || [ -n "$is_done" ] || rm -f "$out"
+}
+trap leave EXIT
+trap 'ended=1' HUP INT TERM PIPE
+set -C
+if ! true 2>/dev/null >"$out"; then
     if [ -e "$out" ] || [ -L "$out" ]; then echo "$out exists already; name another file" >&2
     else echo "$out cannot be written" >&2; fi
     exit 2
 fi
-work=
-is_done=
-leave() {
-    [ -z "$work" ] || rm -rf "$work"
-    [ -n "$is_done" ] || rm -f "$out"
-}
-trap leave EXIT
+is_ours=1
+set +C
 trap 'exit 1' HUP INT TERM PIPE
+[ -z "$ended" ] || exit 1
 work=$(mktemp -d "${TMPDIR:-/tmp}/rupex.XXXXXXXXXX") || exit 4
 tree=$work/tree
 mkdir "$tree" "$tree/rupex" || exit 4

@@ -62,8 +62,8 @@ def parse_cron(line: str) -> Schedule | None:
     if len(words) < 6:
         return None
     minutes, hours, days, months = (
-        _cron_field(words[at], low, high, names)
-        for at, low, high, names in ((0, 0, 59, {}), (1, 0, 23, {}), (2, 1, 31, {}), (3, 1, 12, _MONTHS))
+        _cron_field(words[position], low, high, names)
+        for position, low, high, names in ((0, 0, 59, {}), (1, 0, 23, {}), (2, 1, 31, {}), (3, 1, 12, _MONTHS))
     )
     weekdays = _cron_field(words[4].lower(), 0, 7, {name: (number + 1) % 7 for name, number in _DAYS.items()})
     if minutes is None or hours is None or days is None or months is None or weekdays is None:

@@ -25,7 +25,7 @@ def render_sarif(run: Run) -> str:
     for host in run.hosts:
         for check in host.checks:
             rules.setdefault(check.control, check)
-    order = {name: at for at, name in enumerate(rules)}
+    order = {name: index for index, name in enumerate(rules)}
     log = {
         "$schema": _SCHEMA,
         "version": "2.1.0",

@@ -101,7 +101,7 @@ def _title(run: Run) -> str:
 def _bands() -> list[dict[str, Any]]:
     edges = [0, *(edge for edge, _ in BANDS), 100]
     names = [*(name for _, name in BANDS), "hardened"]
-    return [{"name": name, "start": edges[at], "end": edges[at + 1]} for at, name in enumerate(names)]
+    return [{"name": name, "start": edges[index], "end": edges[index + 1]} for index, name in enumerate(names)]
 
 
 def _coverage_words(run: Run) -> str:
@@ -166,7 +166,7 @@ def _ledger(host: HostDocument) -> Iterator[dict[str, Any]]:
         return
     parts = [("left", host.score.value, "kept")]
     lost = _by_theme(host)
-    parts += [(theme, lost[theme], f"t{at}") for at, theme in enumerate(NAMES) if lost.get(theme, 0.0) >= 0.05]
+    parts += [(theme, lost[theme], f"t{index}") for index, theme in enumerate(NAMES) if lost.get(theme, 0.0) >= 0.05]
     if host.score.ceiling is not None and host.score.ceiling.lost >= 0.05:
         parts.append((f"the ceiling of {host.score.ceiling.control}", host.score.ceiling.lost, "held"))
     start = 0.0
@@ -214,8 +214,8 @@ def _group(group: Group, excerpts: dict[tuple[str, int], Excerpt]) -> dict[str, 
         "governs": governs,
         "waived": "" if over is None else f"{over.until}, by {over.owner}: {over.reason}",
         "excerpt": None if excerpt is None else [
-            {"number": excerpt.start + at, "text": text, "here": excerpt.start + at == excerpt.line}
-            for at, text in enumerate(excerpt.lines)
+            {"number": excerpt.start + index, "text": text, "here": excerpt.start + index == excerpt.line}
+            for index, text in enumerate(excerpt.lines)
         ],
     }  # fmt: skip
 
@@ -272,9 +272,9 @@ def _calendar(run: Run) -> Iterable[dict[str, Any]]:
     if not rows:
         return
     for month in range(_MONTHS):
-        at = begun.month - 1 + month
+        position = begun.month - 1 + month
         some = sorted(rows.get(month, []), key=lambda row: row["days_left"])
-        yield {"name": f"{_MONTH_NAMES[at % 12]} {begun.year + at // 12}", "rows": some[:_OF_A_MONTH],
+        yield {"name": f"{_MONTH_NAMES[position % 12]} {begun.year + position // 12}", "rows": some[:_OF_A_MONTH],
                "more": max(0, len(some) - _OF_A_MONTH)}  # fmt: skip
 
 

@@ -378,7 +378,7 @@ def scale(low: float, value: float | None, high: float, cells: int) -> list[tupl
     def cell(points: float) -> int:
         return min(cells, max(0, round(points * cells / 100)))
 
-    at = cell(low if value is None else value)
-    sure, end = min(cell(low), at), max(cell(high), at)
-    bar = "█" * sure + "▓" * (at - sure) + "░" * (end - at) + "·" * (cells - end)
+    position = cell(low if value is None else value)
+    sure, end = min(cell(low), position), max(cell(high), position)
+    bar = "█" * sure + "▓" * (position - sure) + "░" * (end - position) + "·" * (cells - end)
     return [("0 ", "quiet"), (bar, "plain"), (" 100", "quiet")]

@@ -92,19 +92,19 @@ def expanded(
 def _expanded(
     text: str, captured: Captured, exchange: Exchange, maps: RewriteMaps, escape: Callable[[str], str], depth: int
 ) -> Iterator[str]:
-    at = 0
-    while at < len(text):
-        one, following = text[at], text[at + 1 : at + 2]
+    position = 0
+    while position < len(text):
+        one, following = text[position], text[position + 1 : position + 2]
         if one == "\\" and following:
             yield following
-            at += 2
+            position += 2
         elif one in "$%" and following.isdecimal() and following.isascii():
             groups = captured.rule if one == "$" else captured.condition
             value = groups[int(following)] if int(following) < len(groups) else ""
             yield escape(value) if one == "$" else value
-            at += 2
-        elif one in "$%" and following == "{" and (end := _closing(text, at + 2)) is not None:
-            inner = text[at + 2 : end]
+            position += 2
+        elif one in "$%" and following == "{" and (end := _closing(text, position + 2)) is not None:
+            inner = text[position + 2 : end]
             if one == "%":
                 yield _variable(inner, exchange)
             elif (colon := _outside(inner, ":")) is not None:
@@ -114,11 +114,11 @@ def _expanded(
                 looked = maps.look_up(inner[:colon], expanded(key, captured, exchange, maps, escape, depth + 1))
                 yield expanded(default, captured, exchange, maps, escape, depth + 1) if looked is None else looked
             else:
-                yield text[at : end + 1]
-            at = end + 1
+                yield text[position : end + 1]
+            position = end + 1
         else:
             yield one
-            at += 1
+            position += 1
 
 
 def _closing(text: str, at: int) -> int | None:
@@ -137,15 +137,15 @@ def _closing(text: str, at: int) -> int | None:
 
 def _outside(text: str, sign: str) -> int | None:
     """The first ``sign`` that stands in no brackets (find_char_in_curlies)."""
-    depth = at = 0
-    while at < len(text):
-        if text[at] == "\\":
-            at += 1
-        elif text[at] == sign and depth == 0:
-            return at
+    depth = position = 0
+    while position < len(text):
+        if text[position] == "\\":
+            position += 1
+        elif text[position] == sign and depth == 0:
+            return position
         else:
-            depth += {"{": 1, "}": -1}.get(text[at], 0)
-        at += 1
+            depth += {"{": 1, "}": -1}.get(text[position], 0)
+        position += 1
     return None
 
 

@@ -163,21 +163,21 @@ class UserDirs:
 def filled_root(pattern: str, name: str, port: int) -> str:
     """``pattern`` with ``%N.M`` filled in by parts of ``name``: ``N`` counts words between dots from 1, from the end with a
     minus, with a plus also all behind (before, with a minus); 0 is all of it; ``M`` counts characters of that."""
-    words, pieces, at = name.lower().split("."), list[str](), 0
-    while at < len(pattern):
-        if pattern[at] != "%" or at + 1 == len(pattern):
-            pieces.append(pattern[at])
-            at += 1
+    words, pieces, position = name.lower().split("."), list[str](), 0
+    while position < len(pattern):
+        if pattern[position] != "%" or position + 1 == len(pattern):
+            pieces.append(pattern[position])
+            position += 1
             continue
-        at += 1
-        if pattern[at] in "%p":
-            pieces.append("%" if pattern[at] == "%" else str(port))
-            at += 1
+        position += 1
+        if pattern[position] in "%p":
+            pieces.append("%" if pattern[position] == "%" else str(port))
+            position += 1
             continue
-        number, at = _selector(pattern, at)
+        number, position = _selector(pattern, position)
         part = ".".join(_selected(words, number))
-        if pattern[at : at + 1] == ".":
-            letter, at = _selector(pattern, at + 1)
+        if pattern[position : position + 1] == ".":
+            letter, position = _selector(pattern, position + 1)
             part = "".join(_selected(list(part), letter))
         pieces.append(part)
     return "".join(pieces).rstrip("/")

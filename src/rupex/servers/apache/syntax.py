@@ -253,12 +253,12 @@ def _words_of(text: str, start: int, end: int, *, is_section: bool) -> Iterator[
     """The words of a directive, or of a section's first line, between two offsets. Lines are joined before words are read."""
     pieces = _JOIN.split(text[start:end])
     offsets: list[int] = []  # of each character of the joined line
-    at = start
+    position = start
     for piece in pieces:
-        offsets += range(at, at + len(piece))
-        at += len(piece)
-        joint = _JOIN.match(text, at)
-        at = at if joint is None else joint.end()
+        offsets += range(position, position + len(piece))
+        position += len(piece)
+        joint = _JOIN.match(text, position)
+        position = position if joint is None else joint.end()
     joined = "".join(pieces).rstrip()
     if is_section:
         joined = joined.removesuffix(">").rstrip()

@@ -54,7 +54,7 @@ def _read_certificates(config: LoadedConfig, directives: Block) -> tuple[Certifi
     """The certificates of a virtual host's directives with their keys, in order."""
     files = [d for d in all_of(directives, "sslcertificatefile") if d.args]
     keys = [d for d in all_of(directives, "sslcertificatekeyfile") if d.args]
-    return tuple(_use(config, file, keys[at] if at < len(keys) else None) for at, file in enumerate(files))
+    return tuple(_use(config, file, keys[index] if index < len(keys) else None) for index, file in enumerate(files))
 
 
 def _use(config: LoadedConfig, certificate: Directive, key: Directive | None) -> CertificateUse:

@@ -60,7 +60,7 @@ def resolve_members(
     """
     groups: dict[tuple[object, ...], Group] = {}
     alone: list[Endpoint] = []
-    for at, member in enumerate(members):
+    for index, member in enumerate(members):
         template = template_of(member)
         if template is None:
             endpoint = _resolved(member, resolve)
@@ -76,7 +76,7 @@ def resolve_members(
             if model is None:
                 break
             group = groups[template.key] = Group(structs.replace(model, id=member.id), [])
-        instance = Instance(member.id, template.words, at)
+        instance = Instance(member.id, template.words, index)
         group.instances.append(instance)
         if complete:
             alone.append(group.whole(instance))

@@ -130,11 +130,12 @@ class Templates(Generic[Made]):
             return None
         self._numbers += 1 + count
         stand_ins = [
-            name_stand_in(first + at) if 0 < at <= words.names else path_stand_in(first + at) for at in range(1 + count)
+            name_stand_in(first + index) if 0 < index <= words.names else path_stand_in(first + index)
+            for index in range(1 + count)
         ]
         text = skeleton
-        for at in range(count):
-            text = text.replace(f"\0{at}\0", stand_ins[1 + at])
+        for index in range(count):
+            text = text.replace(f"\0{index}\0", stand_ins[1 + index])
         made = make(stand_ins[0], text)
         return None if made is None else Template(made, tuple(stand_ins))
 

@@ -106,7 +106,10 @@ class HeaderReader:
         depth, own = levels[-1]
         if len(levels) > 1 and self._merges(chain):  # since 1.29.3
             merged = [
-                self._header(d, chain, at == len(chain) - 1) for at, ds in levels for d in ds if _says_something(d)
+                self._header(d, chain, position == len(chain) - 1)
+                for position, ds in levels
+                for d in ds
+                if _says_something(d)
             ]
             return tuple(merged), ()
         is_own = depth == len(chain) - 1

@@ -167,5 +167,5 @@ def decode_ssl2_server_hello(data: bytes) -> Ssl2ServerHello | None:
     reader.take(connection)
     if kinds % 3:
         raise WireError("cipher kinds of three bytes each in a list that they do not fill")
-    suites = tuple(int.from_bytes(listed[at : at + 3], "big") for at in range(0, kinds, 3))
+    suites = tuple(int.from_bytes(listed[index : index + 3], "big") for index in range(0, kinds, 3))
     return Ssl2ServerHello(version, suites, der)

@@ -54,25 +54,28 @@ class Message(Struct, frozen=True):
 
 def encode_records(content_type: int, version: int, payload: bytes) -> bytes:
     """``payload`` in as many records as it needs."""
-    pieces = [payload[at : at + _FRAGMENT] for at in range(0, len(payload), _FRAGMENT)] or [b""]
+    pieces = [payload[index : index + _FRAGMENT] for index in range(0, len(payload), _FRAGMENT)] or [b""]
     return b"".join(Record(content_type, version, piece).header + piece for piece in pieces)
 
 
 def decode_records(buffer: bytes) -> tuple[list[Record], bytes]:
     """The whole records at the start of ``buffer``, and the bytes left over. Raises :class:`WireError` for what is none."""
-    found, at = [], 0
-    while len(buffer) - at >= 5:
-        content_type = buffer[at]
-        version, length = int.from_bytes(buffer[at + 1 : at + 3], "big"), int.from_bytes(buffer[at + 3 : at + 5], "big")
+    found, position = [], 0
+    while len(buffer) - position >= 5:
+        content_type = buffer[position]
+        version, length = (
+            int.from_bytes(buffer[position + 1 : position + 3], "big"),
+            int.from_bytes(buffer[position + 3 : position + 5], "big"),
+        )
         if content_type not in _CONTENT_TYPES or version >> 8 != 3:
             raise WireError("what came is no TLS record")
         if length > _LONGEST:
             raise WireError(f"a record of {length} bytes; {_LONGEST} are allowed")
-        if len(buffer) - at - 5 < length:
+        if len(buffer) - position - 5 < length:
             break
-        found.append(Record(content_type, version, buffer[at + 5 : at + 5 + length]))
-        at += 5 + length
-    return found, buffer[at:]
+        found.append(Record(content_type, version, buffer[position + 5 : position + 5 + length]))
+        position += 5 + length
+    return found, buffer[position:]
 
 
 class Messages:

@@ -126,22 +126,22 @@ class _Talk:
             return "it answers with a group that was not offered"
         schedule = Schedule(hello.suite, agree(secret, hello.share), hellos)
         opened = Opened(schedule.server)
-        at = 0
+        position = 0
         finished = False
         while not finished:
-            await self._more_sealed(at)
-            if len(self.flight.sealed) == at:
+            await self._more_sealed(position)
+            if len(self.flight.sealed) == position:
                 return "refused in the middle of the handshake"
-            while at < len(self.flight.sealed) and not finished:
-                for message in opened.feed(self.flight.sealed[at]):
+            while position < len(self.flight.sealed) and not finished:
+                for message in opened.feed(self.flight.sealed[position]):
                     self._take(message)
                     schedule.transcript += message.whole
                     finished = finished or message.type == codepoints.FINISHED
-                at += 1
+                position += 1
             if opened.alert is not None:
                 return f"refused with {codepoints.ALERT_NAMES.get(opened.alert[1], 'an alert')}"
         self.found.is_finished = True
-        await self._finish(schedule, at)
+        await self._finish(schedule, position)
         return self.found
 
     async def _more_sealed(self, at: int, *, share: float = 1.0) -> None:

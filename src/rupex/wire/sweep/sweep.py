@@ -206,7 +206,7 @@ class Sweep:
                 found.order, found.order_doubt, found.order_note = ordered.who, ordered.doubt, ordered.note
                 suites = ordered.suites
             else:  # servers have one order for all versions
-                rank = {code: at for at, code in enumerate(found.suites[question])}
+                rank = {code: index for index, code in enumerate(found.suites[question])}
                 suites = tuple(sorted(found.suites[version], key=lambda code: rank.get(code, len(rank))))
             if suites is not None:
                 found.suites[version] = suites
