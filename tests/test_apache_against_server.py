@@ -125,5 +125,5 @@ def _flat(directives: Iterable[Directive], depth: int) -> Iterator[tuple[int, st
 def _dumped(text: str) -> Iterator[tuple[int, str]]:
     for line in text.splitlines():
         bare = line.strip()
-        if bare and not bare.startswith(("#", "</", "Syntax OK", "AH")):
+        if bare and not bare.startswith(("#", "</", "Syntax OK", "AH", "[")):
             yield (len(line) - len(line.lstrip())) // 2, " ".join(bare.split()).replace(" >", ">")

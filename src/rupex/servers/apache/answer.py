@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import re
-from typing import Protocol
+from typing import Final, Protocol
 
 from rupex.model import Header, Provenance
 from rupex.servers.apache.exchange import Exchange, decoded
 from rupex.servers.apache.headers import headers_of
 from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.load import LoadedConfig, last_of
-from rupex.servers.apache.process import MOST_INNER, Outcome
-from rupex.servers.apache.scopes import ScopeReader, error_page
-from rupex.servers.apache.sections import Context, all_in
+from rupex.servers.apache.process import MOST_INNER, Outcome, error_page, moved_by_error
+from rupex.servers.apache.scopes import ScopeReader
+from rupex.servers.apache.sections import Context, all_in, last_in
 from rupex.servers.apache.tls import speaks_tls
 from rupex.servers.common.answers import AnswerBuilder, listeners_for, without_dots
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
+
+_OF_GATEWAYS: Final = (502, 503, 504)
+"""What the server itself answers where the one behind does not."""
 
 
 class Resolved(Protocol):
@@ -36,22 +39,27 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         return None
     virtual = listener.select(request.name)
     identity = configuration.id_of.get((id(virtual), listener.address, listener.port), "")
-    builder = AnswerBuilder(identity, is_tls=speaks_tls(configuration.config, virtual))
+    builder = AnswerBuilder(identity, is_tls=speaks_tls(configuration.config, listener))
     _explain_choice(listener, virtual, request, builder)
     exchange = _exchange(virtual, request)
     if builder.has_other_scheme(request, _place(listener, virtual)):
         if not builder.is_tls:
             return builder.closed()
-        refused = Outcome(context=configuration.scopes.processor(virtual).sections.base, status=400, by_server=True)
-        _add_headers(configuration, virtual, refused, exchange, None, builder)
+        first = listener.default  # no request was read, and so no name
+        refused = Outcome(context=configuration.scopes.processor(first).sections.base, status=400, by_server=True)
+        _add_headers(configuration, first, refused, exchange, None, builder)
         return builder.answer("", 400)
-    outcome = configuration.scopes.processor(virtual).answer(exchange)
+    outcome = configuration.scopes.processor(virtual).answer_client(exchange)
+    asked = request.status
+    if asked is not None and not _is_kept(outcome, asked):
+        outcome = moved_by_error(outcome, asked)
+        asked = outcome.status if outcome.location is not None else asked
     _explain_outcome(outcome, exchange, builder)
     outcome = _after_error_pages(configuration, virtual, outcome, exchange, builder)
-    unknown = _add_headers(configuration, virtual, outcome, exchange, request.status, builder)
+    unknown = _add_headers(configuration, virtual, outcome, exchange, asked, builder)
     return builder.answer(
         _scope_of(outcome),
-        outcome.status if request.status is None else request.status,
+        outcome.status if asked is None else asked,
         location=outcome.location,
         unknown=outcome.unknown or unknown,
     )
@@ -81,7 +89,7 @@ def _after_error_pages(
             break
         if page.by is not None:
             builder.step(f"the page for {outcome.status} meets {page.by}", page.by.provenance())
-        outcome = page
+        outcome = moved_by_error(page, page.status) if page.location is None else page
     return outcome
 
 
@@ -107,17 +115,22 @@ def _add_headers(
 ) -> str | None:
     """Add the headers of the answer; returns why one of them is not known. ``asked``: a status asked for in place of its own."""
     context = outcome.context
-    is_own = outcome.by_server or (asked is not None and asked >= 300)
+    is_own = outcome.by_server or (asked is not None and asked >= 300 and not _is_kept(outcome, asked))
     status = asked if asked is not None else outcome.status
     inner = _error_answer(configuration, virtual, context, exchange, status) if is_own else None
     if inner is not None and inner.unknown is not None:
         return inner.unknown
+    exchange = outcome.exchange or exchange
     if inner is not None and (inner.status or 200) < 400:  # a page that fails itself leaves the first answer as it was
-        context, is_own = inner.context, inner.by_server
-    builder.send("Server", configuration.scopes.banner(context).value)
-    if exchange.method == "TRACE" and not outcome.by_server:
-        return None  # answered before any header is set
-    sent, dropped = headers_of(context, exchange) if "headers" in configuration.config.modules else ((), ())
+        context, is_own, exchange = inner.context, inner.by_server, inner.exchange or exchange
+    is_trace = exchange.method == "TRACE" and not outcome.by_server  # answered before any header is set
+    has_module = "headers" in configuration.config.modules and not is_trace
+    sent, dropped = headers_of(context, exchange, is_proxied=outcome.is_passed_on) if has_module else ((), ())
+    names = {header.name.lower() for header in sent if header.on == "all" or not is_own}
+    if "server" not in names and (is_own or outcome.proxied is None):  # else the other server's goes out
+        builder.send("Server", configuration.scopes.banner(context).value)
+    if is_trace:
+        return None
     unknown: str | None = None
     if outcome.location is not None:
         builder.send("Location", outcome.location)
@@ -135,15 +148,24 @@ def _add_headers(
     return unknown
 
 
+def _is_kept(outcome: Outcome, status: int) -> bool:
+    """Whether an answer with a status comes from the server behind, as it is."""
+    if outcome.proxied is None or status in _OF_GATEWAYS:
+        return False
+    override = last_in(outcome.context, "proxyerroroverride")
+    if status < 400 or override is None or not override.args or override.args[0].lower() != "on":
+        return True
+    return len(override.args) > 1 and str(status) not in override.args[1:]
+
+
 def _error_answer(
     configuration: Resolved, virtual: VirtualHost, context: Context, exchange: Exchange, status: int | None
 ) -> Outcome | None:
     """What the site's own page for an error answers, None where there is none. It meets rules like any other request, and may
     be redirected by them; a redirect of mod_alias leaves the first error as it was (both measured on 2.4.71)."""
-    page = error_page(context, status) if status is not None and status >= 400 else None
-    if page is not None and "://" in page:
-        return Outcome(context=context, status=302, location=page, by_server=True)
-    if page is None or not page.startswith("/"):
+    directive = error_page(context, status) if status is not None and status >= 400 else None
+    page = "" if directive is None else directive.args[1]
+    if not page.startswith("/"):
         return None
     outcome = configuration.scopes.processor(virtual).answer(_moved(exchange, page))
     is_moved = outcome.location is not None and outcome.by is not None and outcome.by.key != "rewriterule"
@@ -163,7 +185,10 @@ def _moved(exchange: Exchange, page: str) -> Exchange:
     from dataclasses import replace
 
     path, _, query = page.partition("?")
-    return replace(exchange, uri=path, args=query or None, method="GET", file="", sent=exchange.sent)
+    environment, unsettled = exchange.renamed()
+    return replace(
+        exchange, uri=path, args=query or None, method="GET", file="", environment=environment, unsettled=unsettled
+    )
 
 
 def _place(listener: Listener, virtual: VirtualHost) -> Provenance:

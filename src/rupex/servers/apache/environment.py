@@ -1,4 +1,9 @@
-"""Variables of a request's environment, set by SetEnvIf and its kin (mod_setenvif) and by SetEnv (mod_env)."""
+"""Variables of a request's environment.
+
+SetEnvIf and its kin (mod_setenvif) set them early: the server's as soon as a request is read, those of sections before access
+is looked at. SetEnv (mod_env) and mod_ssl set theirs after that, in the fixup phase, which a request that is refused or
+redirected before never reaches. Held against the real server in tests/apache_cases/environment*.conf.
+"""
 
 from __future__ import annotations
 
@@ -7,62 +12,110 @@ from collections.abc import Iterable
 from typing import Final
 
 from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.redirects import with_groups
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 
-EARLY: Final = ("setenvif", "setenvifnocase", "browsermatch", "browsermatchnocase")
-"""Set as soon as the request is read; SetEnv acts much later, before the headers."""
+EARLY: Final = ("setenvif", "setenvifnocase", "setenvifexpr", "browsermatch", "browsermatchnocase")
+LATE: Final = ("setenv", "unsetenv", "passenv")
 
 _SPECIAL = re.compile(r"[\\^$.\[\]()|*+?{}]")
+_ADDRESS = re.compile(r"[0-9.]+|\[.*\]")
 _RUN_TIME: Final = frozenset(("remote_addr", "remote_host", "server_addr", "remote_user"))
 
 
+_OF_TLS: Final = (
+    "SSL_PROTOCOL", "SSL_CIPHER", "SSL_CIPHER_EXPORT", "SSL_CIPHER_USEKEYSIZE", "SSL_CIPHER_ALGKEYSIZE", "SSL_COMPRESS_METHOD",
+    "SSL_VERSION_INTERFACE", "SSL_VERSION_LIBRARY", "SSL_SECURE_RENEG", "SSL_SESSION_RESUMED", "SSL_CLIENT_VERIFY",
+    "SSL_SERVER_S_DN", "SSL_SERVER_I_DN", "SSL_SERVER_S_DN_CN", "SSL_SERVER_M_SERIAL", "SSL_SERVER_M_VERSION",
+)  # fmt: skip
+"""What ``SSLOptions +StdEnvVars`` sets for every connection (httpd's manual, mod_ssl, "Environment Variables")."""
+
+
 def set_early(directives: Iterable[Directive], exchange: Exchange) -> None:
-    """Do what SetEnvIf and its kin say, in order. What only run time knows is left out."""
+    """Do what SetEnvIf and its kin say, in order. What only run time knows is put down as unsettled."""
     for directive in directives:
         words = list(directive.args)
+        if directive.key == "setenvifexpr":
+            _set_by_expression(words, exchange)
+            continue
         if directive.key.startswith("browsermatch"):
             words.insert(0, "User-Agent")
         if len(words) < 3:
             continue
         attribute, pattern, *settings = words
-        subject = _subject(attribute, exchange)
-        if subject is None:
-            continue
         try:
+            subject = _subject(attribute, exchange)
             found = search(pattern, subject, ignore_case=directive.key.endswith("nocase"))
         except UndeterminedError:
+            exchange.unsettled.update(_name_of(setting) for setting in settings)
             continue
-        if found is None:
-            continue
-        for setting in settings:
+        # A pattern without anything special is looked for as a word, and then nothing is filled in (mod_setenvif).
+        is_filled = _SPECIAL.search(pattern) is not None
+        for setting in settings if found is not None else ():
             name, mark, value = setting.partition("=")
-            if name.startswith("!"):
-                exchange.environment.pop(name[1:], None)
-            else:
-                # A pattern without anything special is looked for as a word, and then nothing is filled in (mod_setenvif).
-                if _SPECIAL.search(pattern):
-                    value = with_groups(value, found)
-                exchange.environment[name] = value if mark else "1"
+            if found is not None and is_filled:
+                value = with_groups(value, found)
+            _assign(name, value if mark else "1", exchange)
+
+
+def _set_by_expression(words: list[str], exchange: Exchange) -> None:
+    expression, *settings = words or [""]
+    try:
+        holds = evaluate(expression, exchange)
+    except UndeterminedError:
+        exchange.unsettled.update(_name_of(setting) for setting in settings)
+        return
+    for setting in settings if holds else ():
+        name, mark, value = setting.partition("=")
+        _assign(name, value if mark else "1", exchange)
+        if "$" in value:
+            exchange.unsettled.add(name)
+
+
+def _name_of(setting: str) -> str:
+    return setting.partition("=")[0].removeprefix("!")
+
+
+def _assign(name: str, value: str, exchange: Exchange) -> None:
+    exchange.unsettled.discard(name.removeprefix("!"))
+    if name.startswith("!"):
+        exchange.environment.pop(name[1:], None)
+    else:
+        exchange.environment[name] = value
 
 
 def set_late(directives: Iterable[Directive], exchange: Exchange) -> None:
-    """Do what SetEnv and UnsetEnv say."""
+    """Do what SetEnv, UnsetEnv and PassEnv say, in order; what the server's own environment holds is unsettled."""
     for directive in directives:
         words = directive.args
         if directive.key == "setenv" and words:
-            exchange.environment[words[0]] = words[1] if len(words) > 1 else ""
+            _assign(words[0], words[1] if len(words) > 1 else "", exchange)
         elif directive.key == "unsetenv":
             for name in words:
-                exchange.environment.pop(name, None)
+                _assign(f"!{name}", "", exchange)
+        elif directive.key == "passenv":
+            exchange.unsettled.update(words)
 
 
-def _subject(attribute: str, exchange: Exchange) -> str | None:
-    """What a pattern is held against; None for what only run time knows."""
+def set_by_tls(options: Iterable[Directive], exchange: Exchange) -> None:
+    """Do what mod_ssl does for a request over TLS (ssl_hook_Fixup). ``options``: the SSLOptions that hold for it, in order."""
+    exchange.environment["HTTPS"] = "on"
+    if not _ADDRESS.fullmatch(exchange.host):  # no browser sends an address as the name in its first message
+        exchange.environment["SSL_TLS_SNI"] = exchange.host
+    words = [word.lower().lstrip("+") for directive in options for word in directive.args]
+    standard = [word for word in words if word.lstrip("-") == "stdenvvars"]
+    if standard and not standard[-1].startswith("-"):
+        exchange.environment |= dict.fromkeys(_OF_TLS, "")
+        exchange.unsettled.update(_OF_TLS)
+
+
+def _subject(attribute: str, exchange: Exchange) -> str:
+    """What a pattern is held against. Raises :class:`UndeterminedError` for what only run time knows."""
     lowered = attribute.lower()
     if lowered in _RUN_TIME:
-        return None
+        raise UndeterminedError(f"{attribute} is known at run time only")
     if lowered == "request_uri":
         return exchange.uri
     if lowered == "request_method":
@@ -71,6 +124,6 @@ def _subject(attribute: str, exchange: Exchange) -> str | None:
         return "HTTP/1.1"
     if lowered == "host":
         return exchange.host_header
-    if attribute in exchange.environment:
-        return exchange.environment[attribute]
+    if attribute in exchange.environment or attribute in exchange.unsettled:
+        return exchange.environment_value(attribute)
     return exchange.headers.get(lowered, "")

@@ -23,7 +23,8 @@ class Exchange:
 
     ``uri``: the decoded path that rules see.
     ``args``: the query, None without one; ``sent``: path and query as sent.
-    ``environment``: the variables of SetEnv, SetEnvIf and rules.
+    ``environment``: the variables of SetEnv, SetEnvIf and rules; ``unsettled``: those of them whose value, or that are set or
+    not, only run time knows.
     ``file``: the path that it is mapped to so far; ``mapped_by``: the directive that does.
     ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder.
     ``is_made_up``: its host name is a sample, which no configuration names.
@@ -42,6 +43,7 @@ class Exchange:
     server_name: str
     headers: dict[str, str] = field(default_factory=dict)
     environment: dict[str, str] = field(default_factory=dict)
+    unsettled: set[str] = field(default_factory=set)
     document_root: str = ""
     file: str = ""
     mapped_by: Directive | None = None
@@ -75,13 +77,26 @@ class Exchange:
     def absolute(self, path: str) -> str:
         return f"{self.scheme}://{self.authority}{path}"
 
+    def environment_value(self, name: str) -> str:
+        """Raises :class:`UndeterminedError` for what only run time knows."""
+        if name in self.unsettled:
+            raise UndeterminedError(f"the variable {name} is known at run time only")
+        return self.environment.get(name, "")
+
+    def renamed(self) -> tuple[dict[str, str], set[str]]:
+        """:attr:`environment` and :attr:`unsettled` as a request has them that the server makes of this one: the old names
+        begin with ``REDIRECT_`` there (http_request.c, rename_original_env)."""
+        environment = {f"REDIRECT_{name}": value for name, value in self.environment.items()}
+        environment |= {"REDIRECT_STATUS": str(self.status or 200), "REDIRECT_URL": self.uri}
+        return environment, {f"REDIRECT_{name}" for name in self.unsettled}
+
     def variable(self, name: str) -> str:
         """``%{NAME}`` of rewrite conditions and expressions. Raises :class:`UndeterminedError` for what only run time knows."""
         kind, colon, rest = name.partition(":")
         if colon and kind.upper() in ("HTTP", "REQ", "REQ_NOVARY"):
             return self.headers.get(rest.lower(), "") if rest.lower() != "host" else self.host_header
         if colon and kind.upper() in ("ENV", "E"):
-            return self.environment.get(rest, "")
+            return self.environment_value(rest)
         if colon:
             raise UndeterminedError(f"%{{{name}}} is known at run time only")
         upper = name.upper()

@@ -8,7 +8,7 @@ its own table; in the end both tables go out, so that a header set in both goes 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from typing import Final, NamedTuple
 
 from msgspec import UNSET
@@ -20,6 +20,7 @@ from rupex.servers.apache.expressions import evaluate, fill
 from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
+from rupex.tls.openssl import Library
 
 SUCCESS: Final = (200, 201, 202, 203, 204, 205, 206, 207, 226, 304)
 """What handlers answer when all is well. Errors that a handler passes on from another server have both tables as well."""
@@ -66,13 +67,22 @@ def read_action(directive: Directive) -> Action | None:
     return Action(always, verb, name.rstrip(":"), value, replacement, condition, directive)
 
 
-def headers_of(context: Context, exchange: Exchange | None = None) -> Sent:
-    """What the actions of ``context`` make of an empty answer. With an ``exchange`` values are filled in for it."""
+def headers_of(context: Context, exchange: Exchange | None = None, *, is_proxied: bool = False) -> Sent:
+    """What the actions of ``context`` make of an empty answer. With an ``exchange`` values are filled in for it.
+
+    ``is_proxied``: the answer comes from another server; only then do actions on ``Server`` hold, since the server writes its own
+    over it otherwise (http_filters.c, basic_http_header).
+    """
     tables: dict[bool, list[Header]] = {True: [], False: []}
     dropped: list[Dropped] = []
     for directive in all_in(context, "header"):
         action = read_action(directive)
         if action is None:
+            continue
+        if action.name.lower() == "server" and not is_proxied:
+            if action.value:
+                because = "the server writes its own over it"
+                dropped.append(Dropped(action.name, action.value, directive.provenance(), because))
             continue
         doubt = _doubt(action, exchange)
         if doubt is False:
@@ -99,7 +109,10 @@ def _doubt(action: Action, exchange: Exchange | None) -> str | bool:
             return undetermined.why
     if exchange is not None and kind.lower() == "env":
         is_not = rest.startswith("!")
-        return (rest.removeprefix("!").partition("=")[0] in exchange.environment) is not is_not
+        name = rest.removeprefix("!").partition("=")[0]
+        if name in exchange.unsettled and name not in exchange.environment:
+            return f"whether the variable {name} is set is known at run time only"
+        return (name in exchange.environment) is not is_not
     return f"it is sent only where {condition} holds"
 
 
@@ -186,7 +199,7 @@ def _value(action: Action, exchange: Exchange | None) -> tuple[str, str | None]:
         nonlocal unknown
         if found[1] == "%":
             return "%"
-        if exchange is not None and found[3] == "e":
+        if exchange is not None and found[3] == "e" and found[2] not in exchange.unsettled:
             return exchange.environment.get(found[2], "(null)")
         unknown = f"{found[0]} is known at run time only"
         return found[0]
@@ -194,8 +207,22 @@ def _value(action: Action, exchange: Exchange | None) -> tuple[str, str | None]:
     return filled(_VARIABLE, one, text), unknown
 
 
-def server_header(context: Context, version: str, *, is_debian: bool) -> Header:
-    """The Server header that ServerTokens makes (server/core.c, set_banner); with ``Full`` modules add to it."""
+_COMPONENTS: Final = {
+    "ssl": "OpenSSL/{openssl}", "fcgid": "mod_fcgid/…", "jk": "mod_jk/…", "wsgi": "mod_wsgi/… Python/…",
+    "perl": "mod_perl/… Perl/…",
+}  # fmt: skip
+"""What modules add to the Server header (ap_add_version_component, as measured with Debian 12's); ``…`` for a release."""
+
+
+def components(modules: Collection[str], library: Library) -> tuple[str, ...]:
+    """What the loaded ``modules`` add to the Server header, with the crypto library's release where it is known."""
+    release = library.release
+    openssl = "…" if release is None else ".".join(map(str, release)) + ("" if release >= (3,) else "…")  # a letter
+    return tuple(text.format(openssl=openssl) for module, text in _COMPONENTS.items() if module in modules)
+
+
+def server_header(context: Context, version: str, added: tuple[str, ...], *, is_debian: bool) -> Header:
+    """The Server header that ServerTokens makes (server/core.c, set_banner). ``added``: what modules add with ``Full``."""
     directive = next(iter(reversed(list(all_in(context, "servertokens")))), None)
     word = directive.args[0].lower() if directive is not None and directive.args else "full"
     place = directive.provenance() if directive is not None else default_of(f"httpd {version}")
@@ -204,7 +231,7 @@ def server_header(context: Context, version: str, *, is_debian: bool) -> Header:
     text = {
         "prod": "Apache", "productonly": "Apache", "major": f"Apache/{numbers[0]}", "minor": f"Apache/{'.'.join(numbers[:2])}",
         "min": f"Apache/{version}", "minimal": f"Apache/{version}", "os": f"Apache/{version}{system}",
-    }.get(word, f"Apache/{version}{system}")  # fmt: skip
+    }.get(word, " ".join((f"Apache/{version}{system}", *added)))  # fmt: skip
     return Header("Server", text, "all", place)
 
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Sequence
 from fnmatch import translate
 from functools import lru_cache
+from typing import Final
 
 from msgspec import Struct
 
@@ -19,16 +20,32 @@ from rupex.servers.common.samples import EVERY
 from rupex.servers.common.templates import ReadOnce
 
 _ADDRESS = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[]*?)(?::(?P<port>\*|[0-9]{1,5}))?")
+_HTTPS_PORT: Final = 443
+_WILDCARDS: Final = ("*", EVERY, "[::]")
+"""The addresses of a virtual host that stand for all."""
 _SCHEME = re.compile(r"^[a-z][a-z0-9+.-]*://", re.IGNORECASE)
 
 
 class Listen(Struct, frozen=True):
-    """A ``Listen`` line: where the server accepts connections, and the protocol that it says they speak."""
+    """A ``Listen`` line: where the server accepts connections, and the protocol that they are taken to speak.
+
+    ``address``: that of every address where none is given; ``written``: as the line has it, ``*`` for none.
+    """
 
     address: str
     port: int
-    protocol: str | None
+    protocol: str
     directive: Directive
+    written: str
+
+    def is_at(self, address: str, port: int | None) -> bool:
+        """Whether an address and port of a virtual host are the same to the server (apr_sockaddr_equal): ``*`` is every address
+        of either kind, ``Listen 80`` binds ``[::]``."""
+        if port != self.port:
+            return False
+        if address == "*":
+            return self.written in _WILDCARDS
+        return address == ("[::]" if self.written == "*" else self.written)
 
 
 class Names(Struct, frozen=True):
@@ -68,10 +85,15 @@ class VirtualHost:
 
 
 class Listener:
-    """One address and port, and the virtual hosts that answer there, in order; the first for names that none has."""
+    """One address and port, and the virtual hosts that answer there, in order; the first for names that none has.
 
-    def __init__(self, address: str, port: int, listen: Listen, virtuals: list[VirtualHost]) -> None:
-        self.address, self.port, self.listen, self.virtuals = address, port, listen, virtuals
+    ``listen``: the line that opens it; ``listens``: those of the whole server.
+    """
+
+    def __init__(
+        self, address: str, port: int, listen: Listen, virtuals: list[VirtualHost], listens: Sequence[Listen]
+    ) -> None:
+        self.address, self.port, self.listen, self.virtuals, self.listens = address, port, listen, virtuals, listens
         self._place = {id(virtual): place for place, virtual in enumerate(virtuals)}
         self._by_name: dict[str, int] = {}
         self._by_pattern: list[tuple[int, re.Pattern[str]]] = []
@@ -145,7 +167,7 @@ def _addresses(raw: str) -> tuple[tuple[str, int | None], ...]:
         if match is not None:
             host, port = match["host"], match["port"]
             is_any = host.lower() in ("*", "_default_", "")
-            found.append(("*" if is_any else host, None if port in (None, "*") else int(port)))
+            found.append(("*" if is_any else host.lower(), None if port in (None, "*") else int(port)))
     return tuple(found)
 
 
@@ -163,8 +185,10 @@ def read_listens(config: LoadedConfig, problems: list[Problem]) -> list[Listen]:
                 )
             )
             continue
-        address = host if colon and host not in ("", "*", EVERY, "[::]") else EVERY
-        found.append(Listen(address, number, words[1].lower() if len(words) > 1 else None, directive))
+        written = host.lower() if colon and host else "*"
+        address = EVERY if written in _WILDCARDS else written
+        protocol = words[1].lower() if len(words) > 1 else "https" if number == _HTTPS_PORT else "http"
+        found.append(Listen(address, number, protocol, directive, written))
     return found
 
 
@@ -183,20 +207,30 @@ def read_names(block: Block) -> Names:
     return Names(host_name(named.args[0]) if named is not None and named.args else None, tuple(aliases))
 
 
-def listeners(listens: Iterable[Listen], main: VirtualHost, virtuals: list[VirtualHost]) -> list[Listener]:
-    """Every address and port at which something else answers. Virtual hosts of an address of their own come before those
-    of any address, and the main server answers where there is none (vhost.c, ap_update_vhost_given_ip)."""
+def listeners(listens: Sequence[Listen], main: VirtualHost, virtuals: list[VirtualHost]) -> list[Listener]:
+    """Every address and port at which something else answers.
+
+    A connection meets the virtual hosts of one ``<VirtualHost>`` argument only: that of its address and port, else of its
+    address with any port, else of any address with its port, else of any with any (vhost.c, find_ipaddr and
+    find_default_server); the main server answers where there is none.
+    """
     found: dict[tuple[str, int], Listener] = {}
     for listen in listens:
         groups: dict[tuple[str, int | None], dict[VirtualHost, None]] = {}
         for virtual in virtuals:
             spend(len(virtual.addresses))
             for address, port in virtual.addresses:
-                is_meant = address == "*" or listen.address in (EVERY, address)
-                if is_meant and port in (None, listen.port):
-                    groups.setdefault((address, port), {})[virtual] = None
-        for (address, _), group in groups.items():
+                is_any = address in _WILDCARDS
+                if (is_any or listen.address in (EVERY, address)) and port in (None, listen.port):
+                    groups.setdefault(("*" if is_any else address, port), {})[virtual] = None
+        for address in dict.fromkeys((*(address for address, _ in groups), listen.address)):
             own = listen.address if address == "*" else address
-            found.setdefault((own, listen.port), Listener(own, listen.port, listen, list(group)))
-        found.setdefault((listen.address, listen.port), Listener(listen.address, listen.port, listen, [main]))
+            if (own, listen.port) not in found:
+                nearest = next((key for key in _by_precedence(own, listen.port) if key in groups), None)
+                virtuals_there = [main] if nearest is None else list(groups[nearest])
+                found[own, listen.port] = Listener(own, listen.port, listen, virtuals_there, listens)
     return list(found.values())
+
+
+def _by_precedence(address: str, port: int) -> tuple[tuple[str, int | None], ...]:
+    return (address, port), (address, None), ("*", port), ("*", None)

@@ -16,12 +16,12 @@ from rupex.host.tree.paths import normalize_path
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, UndeterminedError, allow_for, filled, spend
-from rupex.model.numbers import whole_number
 from rupex.model.templates import MARK
-from rupex.servers.apache.modules import STATIC, identifier, owner
+from rupex.servers.apache.conditions import StartConditions
+from rupex.servers.apache.inventory import missing_module
+from rupex.servers.apache.modules import STATIC, identifier
 from rupex.servers.apache.syntax import Block, Directive, InstanceBlock, ParsedFile, parse
 from rupex.servers.apache.template import ACTS_WHILE_READ, LANGUAGE, SiteTemplate, every, is_template
-from rupex.servers.common.patterns import search
 from rupex.servers.common.source import SourceText, decode
 from rupex.servers.common.templates import Templates
 
@@ -31,7 +31,7 @@ _EXPORT = re.compile(
 )
 _SHELL = re.compile(r"\$\{?([A-Za-z_]\w*)\}?")
 _GLOB = re.compile(r"[*?\[]")
-_FLAG = re.compile(r"-D\s*([\w.-]+)")
+_FLAG = re.compile(r"-D\s*(\S+)")
 _DEEPEST_FOLDER: Final = 8
 
 ENVIRONMENTS: Final = ("etc/apache2/envvars", "etc/sysconfig/httpd", "etc/sysconfig/apache2")
@@ -61,6 +61,7 @@ class LoadedConfig:
         self.used: set[str] = set()
         self.server_root = _default_root(main_path)
         self.environment: dict[str, str] = {}
+        self.conditions: StartConditions | None = None
 
     def path(self, name: str) -> str:
         """A file name as a path in the tree: a relative one starts at ServerRoot."""
@@ -93,7 +94,7 @@ def _without_module(config: LoadedConfig) -> Iterator[tuple[Directive, str]]:
     in or loaded by what was not seen."""
     if not any(config.modules.values()):
         return
-    missing = {module for name in config.used if (module := owner(name)) is not None and module not in config.modules}
+    missing = {module for name in config.used if (module := missing_module(name, config.modules)) is not None}
     waiting: list[Iterator[Directive]] = [iter(config.main)] if missing else []
     while waiting and missing:
         directive = next(waiting[-1], None)
@@ -101,7 +102,7 @@ def _without_module(config: LoadedConfig) -> Iterator[tuple[Directive, str]]:
             waiting.pop()
         elif directive.children is not None:
             waiting.append(iter(directive.children))
-        elif (module := owner(directive.key)) in missing and module is not None:
+        elif (module := missing_module(directive.key, config.modules)) in missing and module is not None:
             missing.discard(module)
             yield directive, module
 
@@ -114,7 +115,8 @@ class _Reader:
     def __init__(self, tree: HostTree, config: LoadedConfig, *, uses_templates: bool) -> None:
         self.tree, self.config = tree, config
         self.templates = Templates[SiteTemplate](LANGUAGE, tree) if uses_templates else None
-        self.defines: dict[str, str] = {}
+        self.conditions = config.conditions = StartConditions(tree, config.modules, config.path, config.release)
+        self.defines = self.conditions.defines
         self.defined_by: dict[str, Directive] = {}
         self.macros: dict[str, Directive] = {}
         self.in_use: list[str] = []
@@ -370,59 +372,16 @@ class _Reader:
 
     def conditional(self, directive: Directive, above: tuple[str, ...], within: tuple[Directive, ...]) -> Block:
         """A section that holds or not as soon as it is read."""
-        test = directive.args[0] if directive.args else ""
-        is_not = test.startswith("!")
-        name = test.removeprefix("!")
+        assert directive.children is not None
         try:
-            met, reason = self._is_met(directive, name)
+            because = self.conditions.why_not(directive)
         except UndeterminedError as undetermined:
             self._problem("bound", directive, undetermined.why)
-            met, reason = is_not, f"Rupex cannot tell whether it holds: {undetermined.why}"
-        assert directive.children is not None
-        if met is not is_not:
+            because = f"Rupex cannot tell whether it holds: {undetermined.why}"
+        if because is None:
             return self.run(directive.children, above, within)
-        because = reason.format("") if is_not else reason.format("not ")
         self._skip(directive.children, because, within)
         return Block()
-
-    def _is_met(self, directive: Directive, name: str) -> tuple[bool, str]:
-        """Whether the condition of a section holds, and words for its being so, with a place for the negation."""
-        match directive.key:
-            case "ifmodule":
-                module = identifier(name)
-                return module in self.config.modules, f"module {module} is {{}}loaded"
-            case "ifdefine":
-                return name in self.defines, f"{name} is {{}}defined"
-            case "iffile":
-                path = self.config.path(name)
-                return self.tree.is_file(path) or self.tree.is_folder(path), f"{path} is {{}}there"
-            case "ifversion":
-                return self._is_version(directive.args), f"this release is {{}}{' '.join(directive.args)}"
-            case "ifdirective":
-                return True, f"the directive {name} is {{}}known"
-            case _:
-                return True, f"the section {name} is {{}}known"
-
-    def _is_version(self, args: tuple[str, ...]) -> bool:
-        """``IfVersion [[!]operator] version`` (mod_version)."""
-        operator, version = args if len(args) > 1 else ("=", args[0] if args else "")
-        is_not = operator.startswith("!")
-        operator = operator.removeprefix("!")
-        release = ".".join(map(str, self.config.release))
-        if operator == "~" or (version.startswith("/") and version.endswith("/")):
-            return (search(version.strip("/"), release) is not None) is not is_not
-        numbers = [number for part in version.split(".") if (number := whole_number(part)) is not None]
-        ours = list(self.config.release[: len(numbers)]) if operator in ("=", "==") else list(self.config.release)
-        numbers += [0] * (len(ours) - len(numbers))
-        met = {
-            "=": ours == numbers,
-            "==": ours == numbers,
-            ">": ours > numbers,
-            ">=": ours >= numbers,
-            "<": ours < numbers,
-            "<=": ours <= numbers,
-        }
-        return met.get(operator, False) is not is_not
 
     def _skip(self, directives: Block, because: str, within: tuple[Directive, ...]) -> None:
         for directive in directives:

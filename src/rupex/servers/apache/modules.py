@@ -1,4 +1,4 @@
-"""Modules of Apache httpd: their names, which are built in, and which directives are whose."""
+"""Modules of Apache httpd: their names, which are built in, and which are idle."""
 
 from __future__ import annotations
 
@@ -6,63 +6,27 @@ import re
 from collections.abc import Iterable
 from typing import Final
 
+from rupex.servers.apache.inventory import owners
+
 STATIC: Final = frozenset(("core", "so", "http", "log_config", "logio", "version", "unixd", "watchdog"))
 """Built into Debian's and most others' httpd; where they are modules, a LoadModule says so."""
 
+_SOURCE_FILE = re.compile(r"mod_([a-z0-9_]+)\.c")
 _FILE_NAMES: Final = {
     "mpm_event": "event",
     "mpm_worker": "worker",
     "mpm_prefork": "prefork",
     "core": "core",
     "http": "http_core",
+    "ldap": "util_ldap",
 }
 """Modules whose source file, the other name that IfModule takes, is not called mod_NAME.c."""
 
-DIRECTIVES: Final = {
-    "headers": "header requestheader",
-    "rewrite": "rewriteengine rewriterule rewritecond rewritebase rewriteoptions rewritemap",
-    "alias": "redirect redirectmatch redirecttemp redirectpermanent alias aliasmatch scriptalias scriptaliasmatch",
-    "ssl": "sslengine sslprotocol sslciphersuite sslhonorcipherorder sslcertificatefile sslcertificatekeyfile sslcompression"
-    " sslsessiontickets sslusestapling sslstaplingcache sslverifyclient sslopensslconfcmd sslinsecurerenegotiation sslrequiressl"
-    " sslproxyengine sslproxyverify sslproxycheckpeername sslproxycheckpeercn sslsessioncache sslcertificatechainfile ssloptions"
-    " sslcacertificatefile sslsessionticketkeyfile sslstrictsnivhostcheck",
-    "proxy": "proxypass proxypassmatch proxypassreverse proxyrequests proxypreservehost proxyerroroverride proxyvia"
-    " proxyaddheaders proxytimeout proxyset balancermember",
-    "status": "extendedstatus",
-    "info": "addmoduleinfo",
-    "userdir": "userdir",
-    "autoindex": "indexoptions indexignore addicon readmename headername indexstyleSheet",
-    "dir": "directoryindex directoryslash fallbackresource directoryindexredirect",
-    "expires": "expiresactive expiresdefault expiresbytype",
-    "setenvif": "setenvif setenvifnocase browsermatch browsermatchnocase",
-    "env": "setenv unsetenv passenv",
-    "http2": "h2push h2direct h2upgrade h2moderntlsonly h2maxsessionstreams h2windowsize h2earlyhints h2serializeheaders",
-    "remoteip": "remoteipheader remoteipinternalproxy remoteiptrustedproxy remoteipproxyprotocol",
-    "reqtimeout": "requestreadtimeout",
-    "access_compat": "order allow deny satisfy",
-    "authz_core": "require authmerging",
-    "auth_basic": "authbasicprovider",
-    "authn_core": "authname authtype authnprovideralias",
-    "macro": "use undefmacro",
-    "include": "ssistarttag xbithack",
-    "mime": "addtype addhandler addencoding addcharset typesconfig",
-    "negotiation": "languagepriority forcelanguagepriority",
-    "deflate": "addoutputfilterbytype deflatefilternote deflatecompressionlevel",
-    "filter": "addoutputfilterbytype filterdeclare filterprovider filterchain",
-    "cgid": "scriptsock scriptlog",
-    "dav": "dav davdepthinfinity",
-    "dav_fs": "davlockdb",
-    "ldap": "ldaptrustedglobalcert ldapsharedcachesize",
-    "speling": "checkspelling",
-    "vhost_alias": "virtualdocumentroot virtualdocumentrootip virtualscriptalias virtualscriptaliasip",
-    "session": "session sessionmaxage",
-    "md": "mdomain mdcertificateagreement managedomain mdprivatekeys",
-    "lua": "luahookaccesschecker luahandler luascope",
-    "cache": "cacheenable cacherdisable cachelock",
-    "security2": "secruleengine secrule secaction",
-}
-_OWNER: Final = {name: module for module, names in DIRECTIVES.items() for name in names.lower().split()}
-
+_USELESS_UNUSED: Final = frozenset(
+    "headers rewrite alias ssl proxy status info userdir autoindex dir expires setenvif env http2 remoteip reqtimeout macro"
+    " include mime negotiation deflate filter cgid dav dav_fs ldap speling vhost_alias session md lua cache security2".split()
+)
+"""Modules that do nothing where none of their directives stands."""
 _NEEDED_BY_OTHERS: Final = re.compile(
     r"mpm_.*|auth.*|access_compat|socache_.*|slotmem_.*|lbmethod_.*|proxy_.*|mime|filter|unixd|unique_id|systemd|request"
 )
@@ -73,27 +37,32 @@ _USED_UNSAID: Final = frozenset(
 
 
 def identifier(name: str) -> str:
-    """``mod_ssl.c``, ``ssl_module`` or ``mod_ssl`` as ``ssl``."""
-    for short, file in _FILE_NAMES.items():
+    """The module that LoadModule loads as ``ssl_module``, by its short name."""
+    return name.removesuffix("_module").removeprefix("mod_")
+
+
+def named_in_condition(name: str) -> str | None:
+    """The module that IfModule means by a name, None for what names none: either ``ssl_module``, or the name of its source file
+    (core.c, start_ifmod: ``mod_ssl.c``, but ``event.c``)."""
+    if name.endswith("_module"):
+        return name.removesuffix("_module")
+    for module, file in _FILE_NAMES.items():
         if name == f"{file}.c":
-            return short
-    name = name.removesuffix(".c").removesuffix("_module")
-    return name.removeprefix("mod_")
-
-
-def owner(directive: str) -> str | None:
-    """The module that knows a directive (lower case); None for the core and for what is not in the table."""
-    return _OWNER.get(directive)
+            return module
+    found = _SOURCE_FILE.fullmatch(name)
+    return found[1] if found is not None and found[1] not in _FILE_NAMES else None
 
 
 def idle(loaded: Iterable[str], used: Iterable[str]) -> tuple[str, ...]:
     """Modules that are loaded and of which nothing in the configuration is used. ``used``: directives, lower case."""
-    owners = {_OWNER[name] for name in used if name in _OWNER}
+    at_work = {module for name in used for module in owners(name)}
+    if "extendedstatus" in used:
+        at_work.add("status")  # it is the core's directive, for that module
     return tuple(
         module
         for module in loaded
-        if module in DIRECTIVES
-        and module not in owners
+        if module in _USELESS_UNUSED
+        and module not in at_work
         and module not in _USED_UNSAID
         and not _NEEDED_BY_OTHERS.fullmatch(module)
     )

@@ -15,13 +15,13 @@ from rupex.host import HostTree, TreeError
 from rupex.model import bounds
 from rupex.model.budget import PER_REQUEST, ExhaustedError, spend
 from rupex.servers.apache.access import decide
-from rupex.servers.apache.environment import EARLY, set_early, set_late
+from rupex.servers.apache.environment import EARLY, LATE, set_by_tls, set_early, set_late
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import VirtualHost
-from rupex.servers.apache.load import LoadedConfig, all_of
+from rupex.servers.apache.load import LoadedConfig, all_of, last_of
 from rupex.servers.apache.mapping import Mapped, Mapper
 from rupex.servers.apache.redirects import (
     AliasRedirect,
@@ -31,7 +31,7 @@ from rupex.servers.apache.redirects import (
     read_moves,
     with_groups,
 )
-from rupex.servers.apache.rewriting import Rewriter, Rewritten, Rule, is_on, read_rules
+from rupex.servers.apache.rewriting import Rewriter, Rewritten, Rule, rules_of
 from rupex.servers.apache.sections import (
     AppliedSection,
     BrokenOverrideError,
@@ -41,7 +41,7 @@ from rupex.servers.apache.sections import (
     last_in,
     options,
 )
-from rupex.servers.apache.syntax import Block, Directive
+from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 
 
@@ -60,6 +60,9 @@ class Outcome(Struct, kw_only=True):
     ``steps``: the rewrite rules that matched, in order.
     ``reflects``: the part of the request that reaches the target of a redirect.
     ``leads_to``: what the rules of a section made of a request that the server makes itself, for the caller to follow.
+    ``exchange``: the request as it was in the end, for which the headers of the answer are worked out.
+    ``is_passed_on``: another server was meant to answer, whether it was asked or not.
+    ``is_early``: it is decided before the variables of SetEnv and mod_ssl are set.
     """
 
     context: Context
@@ -75,8 +78,12 @@ class Outcome(Struct, kw_only=True):
     steps: tuple[Directive, ...] = ()
     reflects: str | None = None
     leads_to: Exchange | None = None
+    exchange: Exchange | None = None
+    is_passed_on: bool = False
+    is_early: bool = False
 
 
+_OF_REWRITING: Final = ("rewriteengine", "rewriterule", "rewritecond", "rewriteoptions", "rewritebase")
 MOST_INNER: Final = 10
 """Requests of the server's own in each other (httpd's manual, LimitInternalRecursion)."""
 
@@ -89,13 +96,15 @@ class Processor:
     ) -> None:
         self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
         self.mapper, self.document_root = mapper, mapper.document_root
-        own = virtual.directives
-        inherits = any("inherit" in d.raw.lower() for d in all_of(own, "rewriteoptions"))
-        holding = (own, virtual.main.directives) if inherits and virtual.main is not None else (own,)
-        self.rules = tuple(rule for directives in holding for rule in read_rules(directives))
-        maps = [d for directives in reversed(holding) for d in all_of(directives, "rewritemap")]
+        rule_set = rules_of(virtual.chain, is_server=True)
+        self.rules = rule_set.rules
+        maps = [d for directives in reversed(rule_set.own) for d in all_of(directives, "rewritemap")]
         self.rewriter = Rewriter(self._is_there, RewriteMaps(maps, tree, config.path))
-        self.rewrites = bool(self.rules) and is_on(iter(own))
+        self.rewrites = bool(self.rules) and rule_set.is_on
+        modules = list(config.modules)
+        before_alias = modules[: modules.index("alias")] if "alias" in modules else modules
+        # Redirects of sections act in the same phase as what sets variables late: the order of LoadModule decides.
+        self._set_before_redirects = frozenset(("env", "ssl")) & frozenset(before_alias)
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.moves = [move for directives in reversed(virtual.chain) for move in read_moves(directives)]
         self.passes = [
@@ -150,7 +159,7 @@ class Processor:
         try:
             if rewritten is not None and rewritten.kind != "none":
                 steps = rewritten.steps
-                if rewritten.kind != "changed":
+                if rewritten.kind not in ("changed", "proxy"):
                     return _rewritten(rewritten, context)
             outcome = self._after_rules(exchange, rewritten, context if self.rewrites else None)
         except BrokenOverrideError as broken:
@@ -158,28 +167,37 @@ class Processor:
             return Outcome(context=server, status=500, by=broken.directive, by_server=True, steps=steps)
         except UndeterminedError as undetermined:
             return Outcome(context=server, unknown=undetermined.why, steps=steps)
-        set_late(all_in(outcome.context, "setenv", "unsetenv"), exchange)
+        if not outcome.is_early:
+            self._set_late(outcome.context, exchange)
+        outcome.exchange = outcome.exchange or exchange
         outcome.steps = (*steps, *outcome.steps)
         outcome.unknown = outcome.unknown or doubt
         return outcome
 
+    def answer_client(self, exchange: Exchange, *, lenient: bool = False) -> Outcome:
+        """:meth:`answer` for a request that a client sends: an error whose page has an address of its own is a redirect there,
+        whatever the status (http_request.c, ap_die_r)."""
+        outcome = self.answer(exchange, lenient=lenient)
+        return moved_by_error(outcome, outcome.status) if outcome.by_server and outcome.location is None else outcome
+
     def _after_rules(self, exchange: Exchange, rewritten: Rewritten | None, early: Context | None = None) -> Outcome:
         """``early``: the sections of the path as it was before the rules; what is decided before there is a file has those."""
+        if rewritten is not None and rewritten.kind == "proxy":
+            return self._passed_on(exchange, rewritten.by, rewritten.proxied or "")
         is_direct = rewritten is not None and rewritten.kind == "changed" and not rewritten.passes_through
         if not is_direct:
             proxied = self._proxied(exchange)
             if proxied is not None:
-                context = self._context(exchange, None)
-                refused = self._refused(context, exchange)
-                return refused or Outcome(context=context, by=proxied[0], proxied=proxied[1])
+                return self._passed_on(exchange, *proxied)
             context = early or self._context(exchange, None)
             whole = next((m for m in moves_of_sections(context) if m.fake is None and m.pattern is None), None)
             if whole is not None:  # a Redirect for all of a Location comes before access is looked at
-                return self._move(whole, moved(whole, exchange, is_section=True) or "", exchange, context)
+                address = moved(whole, exchange, is_section=True) or ""
+                return self._move(whole, address, exchange, context, is_early=True)
             for move in self._moves.candidates(exchange.uri):
                 target = moved(move, exchange)
                 if target is not None:
-                    return self._move(move, target, exchange, context)
+                    return self._move(move, target, exchange, context, is_early=True)
         if is_direct and rewritten is not None:
             path = rewritten.path if rewritten.path.startswith("/") else "/" + rewritten.path
             own = path.startswith(self.document_root.rstrip("/") + "/")
@@ -193,11 +211,43 @@ class Processor:
         exchange.file, exchange.mapped_by = mapped.file, mapped.by
         return self._at(exchange, mapped)
 
-    def _context(self, exchange: Exchange, file: str | None, index: str = "") -> Context:
+    def _passed_on(self, exchange: Exchange, by: Directive | None, url: str) -> Outcome:
+        """What becomes of a request that is meant for another server: Proxy sections stand in place of folders, and access,
+        rules and redirects of sections still come first."""
+        context = self._context(exchange, None, url=url)
+        self._set_by_sections(context, exchange)
+        outcome = self._refused(context, exchange)
+        if outcome is None:
+            exchange.file = f"proxy:{url}"
+            outcome = self._rules_of_sections(exchange, context, exchange.file)
+            exchange.file = ""
+        outcome = outcome or self._moved_by_sections(exchange, context)
+        outcome = outcome or Outcome(context=context, by=by, proxied=url)
+        outcome.is_passed_on = True
+        return outcome
+
+    def _set_by_sections(self, context: Context, exchange: Exchange) -> None:
+        """Set the early variables of sections, which the server does not do for requests of its own."""
+        if not exchange.is_inner:
+            set_early(all_in(tuple(applied for applied in context if applied.kind != "server"), *EARLY), exchange)
+
+    def _set_late(
+        self, context: Context, exchange: Exchange, modules: frozenset[str] = frozenset(("env", "ssl"))
+    ) -> None:
+        """Set the variables of the fixup phase, as far as they are those of ``modules``."""
+        if "env" in modules:
+            set_late(all_in(context, *LATE), exchange)
+        if "ssl" in modules and exchange.scheme == "https" and "ssl" in self.config.modules:
+            set_by_tls(all_in(context, "ssloptions"), exchange)
+
+    def _context(self, exchange: Exchange, file: str | None, index: str = "", url: str | None = None) -> Context:
+        """The sections that hold. ``file``: what the request is mapped to; ``url``: what it is passed on to."""
         if file is not None:
             exchange.walk = self.sections.walk(file, exchange.walk)
         walk = None if file is None else exchange.walk
-        return self.sections.of(exchange.uri, walk, lambda section: evaluate(_expression(section), exchange), index)
+        return self.sections.of(
+            exchange.uri, walk, lambda section: evaluate(_expression(section), exchange), index, url
+        )
 
     def _proxied(self, exchange: Exchange) -> tuple[Directive, str] | None:
         """The ProxyPass that takes a request: one in a Location section, else the first of the server whose path fits."""
@@ -220,14 +270,18 @@ class Processor:
                 return None if words[1] == "!" else (directive, words[1] + exchange.uri[length:])
         return None
 
-    def _move(self, move: AliasRedirect, target: str, exchange: Exchange, context: Context) -> Outcome:
+    def _move(
+        self, move: AliasRedirect, target: str, exchange: Exchange, context: Context, *, is_early: bool = False
+    ) -> Outcome:
         if not 300 <= move.status < 400:
-            return Outcome(context=context, status=move.status, by=move.directive, by_server=True)
+            return Outcome(context=context, status=move.status, by=move.directive, by_server=True, is_early=is_early)
         if target.startswith("/"):
             target = exchange.absolute(target)
         if exchange.args and "?" not in target:
             target += f"?{exchange.args}"
-        return Outcome(context=context, status=move.status, location=target, by=move.directive, by_server=True)
+        return Outcome(
+            context=context, status=move.status, location=target, by=move.directive, by_server=True, is_early=is_early
+        )
 
     def _at(self, exchange: Exchange, mapped: Mapped) -> Outcome:
         """What is answered for a request that is mapped to a file."""
@@ -237,6 +291,7 @@ class Processor:
             trace = last_in(context, "traceenable")
             is_off = trace is not None and trace.raw.strip().lower() == "off"
             return Outcome(context=context, status=405 if is_off else 200, by=trace, by_server=is_off, file=file)
+        self._set_by_sections(context, exchange)
         refused = self._refused(context, exchange)
         if refused is not None:
             refused.file = file
@@ -262,49 +317,50 @@ class Processor:
         for move in moves_of_sections(context):
             target = moved(move, exchange, is_section=True)
             if target is not None:
-                return self._move(move, target, exchange, context)
+                self._set_late(context, exchange, self._set_before_redirects)
+                return self._move(move, target, exchange, context, is_early=True)
         return None
 
     def _refused(self, context: Context, exchange: Exchange) -> Outcome | None:
         required = last_in(context, "sslrequiressl")
         if required is not None and exchange.scheme != "https":
-            return Outcome(context=context, status=403, by=required, by_server=True)
+            return Outcome(context=context, status=403, by=required, by_server=True, is_early=True)
         decision = decide(context, exchange)
         if decision.is_let_in:
             return None
-        return Outcome(context=context, status=decision.status, by=decision.by, by_server=True)
+        return Outcome(context=context, status=decision.status, by=decision.by, by_server=True, is_early=True)
 
     def _rules_of_sections(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
-        """Rules in Directory sections and override files; those of the section merged last that has any."""
-        for applied in reversed(context):
-            if applied.kind not in ("folder", "override"):
-                continue
-            rules = read_rules(applied.directives)
-            if rules or any(all_of(applied.directives, "rewriteengine")):
-                if not is_on(all_in(context, "rewriteengine")):
-                    return None
-                return self._rules_of_folder(exchange, context, file, applied, rules)
-        return None
+        """Rules in sections and override files: those of the section merged last that says anything of rules, and what it takes
+        over from those before."""
+        saying = [a for a in context if a.kind != "server" and last_of(a.directives, *_OF_REWRITING) is not None]
+        if not saying:
+            return None
+        found = rules_of([applied.directives for applied in saying], is_server=False)
+        return self._rules_of_folder(exchange, context, file, saying[-1], found.rules) if found.is_on else None
 
     def _rules_of_folder(
         self, exchange: Exchange, context: Context, file: str, applied: AppliedSection, rules: tuple[Rule, ...]
     ) -> Outcome | None:
         """What the rules of one section or override file, which are switched on, make of a request."""
-        folder = self._folder_of(applied.section, applied.directives)
+        folder = self._folder_of(applied)
+        is_proxied = file.startswith("proxy:")
         if folder is not None and file == folder.rstrip("/"):
             return None  # the folder is first asked for with a slash
-        if not options(context) & {"FollowSymLinks", "SymLinksIfOwnerMatch"}:
-            return Outcome(context=context, status=403, by=last_in(context, "options"), by_server=True)
+        if not is_proxied and not options(context) & {"FollowSymLinks", "SymLinksIfOwnerMatch"}:
+            return Outcome(context=context, status=403, by=last_in(context, "options"), by_server=True, is_early=True)
         if not rules:
             return None
         if folder is None:
             raise UndeterminedError("rules in a section whose folder is a pattern")
         prefix = folder.rstrip("/") + "/"
+        # A Location is no folder: its rules see the whole name of the file, or where the request is passed on to.
+        stripped = prefix if applied.kind in ("folder", "override") and not is_proxied else ""
         rewrite_base = next(all_of(applied.directives, "rewritebase"), None)
         # Without RewriteBase a redirect to a relative target tells the folder on the disk; inside, the URL is found.
         base = rewrite_base.args[0] if rewrite_base is not None and rewrite_base.args else prefix
         before = exchange.uri
-        rewritten = self.rewriter.apply(rules, exchange, prefix, base)
+        rewritten = self.rewriter.apply(rules, exchange, stripped, base)
         if rewritten.kind in ("redirect", "status"):
             return _rewritten(rewritten, context)
         redirected = self._moved_by_sections(replace(exchange, uri=before), context)
@@ -312,6 +368,8 @@ class Processor:
             return redirected  # what rules changed is asked for only then
         if rewritten.kind == "proxy":
             return _rewritten(rewritten, context)
+        if is_proxied and rewritten.kind == "changed":
+            raise UndeterminedError(f"{rewritten.by} changes a request that is passed on")
         if exchange.uri.startswith(prefix) and rewrite_base is None:
             exchange.uri = _url_of(exchange.uri, exchange.document_root)
         if rewritten.kind != "changed" or exchange.uri == before:
@@ -321,6 +379,8 @@ class Processor:
     def _asked_again(self, exchange: Exchange, context: Context, file: str, rewritten: Rewritten) -> Outcome:
         """The request that the rules of a folder changed goes through the whole server again, less than ten times."""
         exchange.rewrites += 1
+        self._set_late(context, exchange)
+        exchange.environment, exchange.unsettled = exchange.renamed()
         if exchange.rewrites == MOST_INNER:
             return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
         exchange.file = ""
@@ -330,11 +390,13 @@ class Processor:
         again.steps = (*rewritten.steps, *again.steps)
         return again
 
-    def _folder_of(self, section: Directive | None, directives: Block) -> str | None:
-        if section is not None:
-            word = section.args[-1]
-            return None if any(mark in word for mark in "*?[") or section.key == "directorymatch" else word
-        return "/" + directives[0].path.rpartition("/")[0] if directives else None
+    def _folder_of(self, applied: AppliedSection) -> str | None:
+        """The folder, or URL path, that a section with rules is written for; None where it is a pattern."""
+        if applied.section is not None:
+            word = applied.section.args[-1]
+            is_pattern = any(mark in word for mark in "*?[") or applied.section.key.endswith("match")
+            return None if is_pattern else word
+        return "/" + applied.directives[0].path.rpartition("/")[0] if applied.directives else None
 
     def _from_disk(self, exchange: Exchange, context: Context, file: str) -> Outcome:
         """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
@@ -441,8 +503,10 @@ class Processor:
         if outcome.status == 200 and outcome.file is not None:
             if outcome.file == own:
                 holds = self._context(inner, file, name)
-                return Outcome(context=holds, status=200, file=file, is_folder=True, by=outcome.by)
-            return Outcome(context=outcome.context, status=200, file=outcome.file, is_folder=True, by=outcome.by)
+                return Outcome(context=holds, status=200, file=file, is_folder=True, by=outcome.by, exchange=inner)
+            return Outcome(
+                context=outcome.context, status=200, file=outcome.file, is_folder=True, by=outcome.by, exchange=inner
+            )
         if outcome.location is not None or (outcome.status is not None and outcome.status not in (200, 404)):
             return Outcome(
                 context=context, status=outcome.status, location=outcome.location, by=outcome.by, by_server=True, file=file,
@@ -461,6 +525,29 @@ class Processor:
         return "missing" if entry is None else "folder" if entry.is_folder else "file"
 
 
+def error_page(context: Context, status: int) -> Directive | None:
+    """The ``ErrorDocument`` for a status: its second word is a path, an address or a text; None for the server's own page."""
+    found = None
+    for directive in all_in(context, "errordocument"):
+        words = directive.args
+        if len(words) > 1 and words[0] == str(status):
+            # An address for 401 is not taken: the browser would never ask for a password (core.c, set_error_document).
+            found = None if words[1].lower() == "default" or (status == 401 and "://" in words[1]) else directive
+    return found
+
+
+def moved_by_error(outcome: Outcome, status: int | None) -> Outcome:
+    """What becomes of an answer with an error ``status`` of the server's own where its page is an address."""
+    page = error_page(outcome.context, status) if status is not None and status >= 400 else None
+    if page is None or "://" not in page.args[1]:
+        return outcome
+    steps = (*outcome.steps, *((outcome.by,) if outcome.by is not None else ()))
+    return Outcome(
+        context=outcome.context, status=302, location=page.args[1], by=page, by_server=True, file=outcome.file, steps=steps,
+        exchange=outcome.exchange, is_passed_on=outcome.is_passed_on, is_early=outcome.is_early, unknown=outcome.unknown,
+    )  # fmt: skip
+
+
 def _url_of(file: str, document_root: str) -> str:
     root = document_root.rstrip("/") + "/"
     return "/" + file[len(root) :] if file.startswith(root) else file
@@ -472,7 +559,7 @@ def _rewritten(rewritten: Rewritten, context: Context) -> Outcome:
         return Outcome(context=context, by=rewritten.by, proxied=rewritten.proxied, steps=rewritten.steps)
     return Outcome(
         context=context, status=rewritten.status, location=rewritten.location, by=rewritten.by, by_server=True,
-        steps=rewritten.steps, reflects=rewritten.reflects,
+        steps=rewritten.steps, reflects=rewritten.reflects, is_early=True,
     )  # fmt: skip
 
 

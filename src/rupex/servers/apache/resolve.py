@@ -31,7 +31,7 @@ from rupex.servers.apache.sections import is_pattern
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
 from rupex.servers.apache.syntax import Block, InstanceBlock
 from rupex.servers.apache.template import is_opaque
-from rupex.servers.apache.tls import TlsResolver, speaks_tls
+from rupex.servers.apache.tls import TlsResolver, speaks_tls, tls_host
 from rupex.servers.common.document_roots import OVERRIDE_FILE
 from rupex.servers.common.endpoints import EndpointIds, by_certificate
 from rupex.servers.common.groups import Endpoints, FromTemplate, resolve_members
@@ -64,7 +64,9 @@ class ApacheConfiguration:
         problems = self.config.problems
         self.tls = TlsResolver(self.config, self.release, host_context)
         self.main, self.virtuals = read_virtuals(self.config)
-        self.scopes = ScopeReader(self.config, self.release, host_context.tree, 1 + len(self.virtuals))
+        self.scopes = ScopeReader(
+            self.config, self.release, host_context.library, host_context.tree, 1 + len(self.virtuals)
+        )
         self.listeners = listeners(read_listens(self.config, problems), self.main, self.virtuals)
         self._main_is_opaque, self._common_folders = self._judge_main()
         self._roots_of, self._folder_words_of = ReadOnce(_said_roots), ReadOnce(_said_folders)
@@ -118,8 +120,8 @@ class ApacheConfiguration:
         return by_certificate(
             (use, member.id)
             for member in self.members
-            if speaks_tls(self.config, member.virtual)
-            for use in self.tls.certificates(member.virtual)
+            if speaks_tls(self.config, member.listener)
+            for use in self.tls.certificates(tls_host(self.config, member.listener, member.virtual))
         )
 
     def samples(self, endpoints: Iterable[Endpoint]) -> Iterator[Sample]:
@@ -148,7 +150,8 @@ class ApacheConfiguration:
             return None
         if any(folder in self._common_folders for folder in self._folders_of(virtual)):
             return None
-        kind = self.tls.kind(virtual) if speaks_tls(self.config, virtual) else ()
+        is_tls = speaks_tls(self.config, listener)
+        kind = self.tls.kind(tls_host(self.config, listener, virtual)) if is_tls else ()
         if kind is None:
             return None
 
@@ -184,7 +187,8 @@ class ApacheConfiguration:
 
     def _endpoint(self, member: VirtualHostBinding) -> Endpoint:
         listener, virtual = member.listener, member.virtual
-        is_tls = speaks_tls(self.config, virtual)
+        is_tls = speaks_tls(self.config, listener)
+        secured = tls_host(self.config, listener, virtual)
         has_own = next(all_of(virtual.directives, "sslcertificatefile"), None) is not None
         trace = virtual.last("traceenable")
         trace_default = default("TraceEnable", self.release)
@@ -202,9 +206,11 @@ class ApacheConfiguration:
             transport="tls" if is_tls else "plain",
             provenance=place,
             sources=("config",),
-            tls=self.tls.resolve(listener, virtual) if is_tls else None,
+            tls=self.tls.resolve(listener, secured) if is_tls else None,
             scopes=tuple(self.scopes.of(listener, virtual)),
-            unused_certificates=self.tls.certificates(virtual) if has_own and not is_tls else (),
+            unused_certificates=self.tls.certificates(virtual)
+            if has_own and not (is_tls and secured is virtual)
+            else (),
             trace=Setting(has_trace, trace_default.provenance if trace is None else trace.provenance()),
             trusted_peers=trusted_peers(self.config, virtual),
             limits=limits(self.config, virtual, self.release),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Sequence
 from functools import lru_cache, partial
 from typing import Final, Literal
 from urllib.parse import quote
@@ -69,13 +69,35 @@ NOTHING: Final = Rewritten("none")
 _STATUS_FLAGS: Final = (("f", 403), ("g", 410))
 
 
-def is_on(directives: Iterator[Directive]) -> bool:
-    """Whether the last ``RewriteEngine`` of a list switches the rules on."""
-    on = False
-    for directive in directives:
-        if directive.key == "rewriteengine":
-            on = directive.raw.strip().lower() == "on"
-    return on
+class RuleSet(Struct, frozen=True):
+    """The rules that hold in one place. ``own``: the blocks that they are taken from, the last first for the server's maps."""
+
+    is_on: bool
+    rules: tuple[Rule, ...]
+    own: tuple[Block, ...]
+
+
+def rules_of(blocks: Sequence[Block], *, is_server: bool) -> RuleSet:
+    """The rules that hold where the last of ``blocks`` does: the main server and a virtual host, or the sections that hold for a
+    file, in the order of merging.
+
+    The switch is taken over from the block before, and so are the options, but rules only where they say so
+    (mod_rewrite.c, config_server_merge and config_perdir_merge).
+    """
+    found, options = RuleSet(False, (), ()), frozenset[str]()
+    for number, block in enumerate(blocks):
+        own = frozenset(word.lower() for d in block.named("rewriteoptions") for word in d.args)
+        switches = [d.raw.strip().lower() == "on" for d in block.named("rewriteengine")]
+        before, options = options, own or options
+        rules = read_rules(block)
+        places: tuple[Block, ...] = (block,)
+        is_taken_down = number > 0 and is_server and "ignoreinherit" not in options
+        if "inherit" in options or (is_taken_down and "inheritdown" in before):
+            rules, places = (*rules, *found.rules), (block, *found.own)
+        elif "inheritbefore" in options or (is_taken_down and "inheritdownbefore" in before):
+            rules, places = (*found.rules, *rules), (block, *found.own)
+        found = RuleSet(switches[-1] if switches else found.is_on, rules, places)
+    return found
 
 
 def read_rules(directives: Block) -> tuple[Rule, ...]:

@@ -29,11 +29,11 @@ from rupex.model import (
 from rupex.model.budget import PER_SCOPE, spend
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
-from rupex.servers.apache.headers import Action, headers_of, read_action, server_header, signature
+from rupex.servers.apache.headers import Action, components, headers_of, read_action, server_header, signature
 from rupex.servers.apache.hosts import Listener, VirtualHost, is_wildcard
 from rupex.servers.apache.load import LoadedConfig, Skipped, all_of, sections_of
 from rupex.servers.apache.mapping import Mapper
-from rupex.servers.apache.process import Outcome, Processor
+from rupex.servers.apache.process import Outcome, Processor, error_page
 from rupex.servers.apache.release import Release, default, is_debian_build
 from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
 from rupex.servers.apache.syntax import Directive
@@ -43,6 +43,7 @@ from rupex.servers.common.document_roots import DocumentRoots, exposed
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.common.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.common.scopes import Part, Reply, redirect_samples, scope_of
+from rupex.tls.openssl import Library
 
 _STATUS_PAGES: Final[Mapping[str, Literal["status", "admin"]]] = {
     "server-status": "status", "server-info": "status", "ldap-status": "status", "balancer-manager": "admin",
@@ -86,9 +87,10 @@ class Places:
 class ScopeReader:
     """Reads the scopes of virtual hosts, each at one of its listeners."""
 
-    def __init__(self, config: LoadedConfig, release: Release, tree: HostTree, sites: int) -> None:
+    def __init__(self, config: LoadedConfig, release: Release, library: Library, tree: HostTree, sites: int) -> None:
         self.config, self.release, self.tree = config, release, tree
         self._is_debian = is_debian_build(tree)
+        self._components = components(config.modules, library)
         self._upstreams = UpstreamReader(config, release)
         self.roots = DocumentRoots(tree, sites)
         self._processors: dict[int, Processor] = {}
@@ -108,7 +110,7 @@ class ScopeReader:
         host = _concrete(name)
         port = listener.port
         return Exchange(
-            method=method, scheme="https" if speaks_tls(self.config, virtual) else "http", host=host, port=port, uri=path,
+            method=method, scheme="https" if speaks_tls(self.config, listener) else "http", host=host, port=port, uri=path,
             args=SAMPLE_QUERY, sent=f"{path}?{SAMPLE_QUERY}", server_name=virtual.server_name,
             is_made_up=name is None or is_wildcard(name),
         )  # fmt: skip
@@ -119,7 +121,7 @@ class ScopeReader:
         root = Place("any", "/", "/" + SAMPLE_TAIL, None)
         by_answer: dict[tuple[object, ...], list[str | None]] = {}
         for name in names:
-            outcome = processor.answer(self.exchange(listener, virtual, name, root.sample or "/"), lenient=True)
+            outcome = processor.answer_client(self.exchange(listener, virtual, name, root.sample or "/"), lenient=True)
             decides = outcome.by is not None and outcome.location is not None
             by_answer.setdefault((id(outcome.by), outcome.status) if decides else (None,), []).append(name)
         order = 0
@@ -197,7 +199,7 @@ class ScopeReader:
         if place.sample is None:
             return structs.replace(scope_of(part, Reply()), undecided=place.unseen)
         exchange = self.exchange(listener, virtual, names[0], place.sample)
-        outcome = processor.answer(exchange, lenient=True)
+        outcome = processor.answer_client(exchange, lenient=True)
         context = outcome.context
         reply = self._reply(listener, virtual, place, provenance, outcome, names)
         is_own = reply.redirect is not None or reply.refusal is not None
@@ -239,13 +241,17 @@ class ScopeReader:
         return Reply(listing=self._listing(outcome.context) if is_files else None, role=role)
 
     def banner(self, context: Context) -> Header:
-        return server_header(context, str(self.release), is_debian=self._is_debian)
+        return server_header(context, str(self.release), self._components, is_debian=self._is_debian)
 
     def _headers(
         self, virtual: VirtualHost, outcome: Outcome, exchange: Exchange, *, is_own: bool
     ) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
         """The headers of a scope's answers, and those that are declared and never go out."""
-        sent, dropped = headers_of(outcome.context, exchange) if "headers" in self.config.modules else ((), ())
+        is_proxied = outcome.proxied is not None
+        has_module = "headers" in self.config.modules
+        sent, dropped = (
+            headers_of(outcome.context, outcome.exchange or exchange, is_proxied=is_proxied) if has_module else ((), ())
+        )
         lost = [*dropped, *self.without_effect(virtual, outcome)]
         if is_own:
             lost += [Dropped(h.name, h.value, h.provenance, _ONLY_HANDLERS) for h in sent if h.on != "all"]
@@ -288,8 +294,9 @@ class ScopeReader:
     ) -> tuple[Header, ...] | None:
         """The headers of a 404 where a page of the site's own answers: that page is a handler's answer, so that both tables
         go out."""
-        page = error_page(outcome.context, 404)
-        if page is None or not page.startswith("/"):
+        directive = error_page(outcome.context, 404)
+        page = "" if directive is None else directive.args[1]
+        if not page.startswith("/"):
             return None
         exchange = self.exchange(listener, virtual, name, page)
         inner = self.processor(virtual).answer(exchange, lenient=True)
@@ -304,7 +311,7 @@ class ScopeReader:
         def sample(name: str | None) -> RedirectSample:
             exchange = self.exchange(listener, virtual, name, place.sample or "/")
             url = exchange.absolute(exchange.sent)
-            answer = outcome if name == names[0] else processor.answer(exchange, lenient=True)
+            answer = outcome if name == names[0] else processor.answer_client(exchange, lenient=True)
             return RedirectSample(url, answer.location, name)
 
         by = outcome.by
@@ -401,16 +408,6 @@ class ScopeReader:
             ),
             closed=closed(context, exchange),
         )  # fmt: skip
-
-
-def error_page(context: Context, status: int) -> str | None:
-    """What ``ErrorDocument`` says for a status: a path, an address or a text; None for the server's own page."""
-    found = None
-    for directive in all_in(context, "errordocument"):
-        words = directive.args
-        if len(words) > 1 and words[0] == str(status):
-            found = None if words[1].lower() == "default" else words[1]
-    return found
 
 
 def _declared_target(by: Directive) -> str:

@@ -5,7 +5,7 @@ whole server, Directory by length with the override file of each folder, Directo
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from fnmatch import translate
 from functools import cached_property
 from typing import Final, Literal, NamedTuple
@@ -16,26 +16,15 @@ from rupex.host import HostTree, TreeError
 from rupex.host.tree.paths import normalize_path
 from rupex.model import Problem, bounds
 from rupex.model.budget import spend
+from rupex.servers.apache.conditions import CONDITIONS
 from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import VirtualHost
+from rupex.servers.apache.inventory import Known, known, missing_module
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
-from rupex.servers.apache.modules import owner
 from rupex.servers.apache.syntax import Block, Directive, parse
 from rupex.servers.common.patterns import search
 
-Kind = Literal["server", "folder", "override", "file", "path", "condition"]
-
-_GROUPS: Final = {  # httpd's manual, "Override Class Index for .htaccess"
-    "authconfig": "authz_core access_compat authn_core auth_basic auth_form",
-    "fileinfo": "headers rewrite alias mime negotiation expires setenvif env filter",
-    "indexes": "autoindex dir expires",
-    "limit": "access_compat",
-}
-_OF_CORE: Final = {
-    "fileinfo": "errordocument sethandler forcetype acceptpathinfo enablesendfile defaulttype",
-    "options": "options xbithack",
-    "all": "serversignature fileetag limitrequestbody",
-}
+Kind = Literal["server", "proxy", "folder", "override", "file", "path", "condition"]
 
 
 class AppliedSection(Struct, frozen=True):
@@ -155,6 +144,7 @@ class SectionReader:
         self.paths = self._written("location", "locationmatch")
         self._by_path = PathIndex(self.paths, _start_of, _pattern_of)
         self._by_folder = _by_folder(self.folders)
+        self.proxied = self._written("proxy", "proxymatch")
         self.conditions = self._written("if")
         self._overrides: dict[str, Override | None] = {}
 
@@ -188,11 +178,20 @@ class SectionReader:
             return DirectoryWalk(walked, end, before.applied)
         return DirectoryWalk(walked, end, tuple(self._folders(walked, is_whole=walked == file)))
 
-    def of(self, path: str, walk: DirectoryWalk | None, holds: Callable[[Directive], bool], index: str = "") -> Context:
-        """What holds for the URL ``path`` that is mapped to a file by ``walk`` (None: to no file). ``holds`` decides If
-        sections; ``index``: the page that stands for a folder. Raises
+    def of(
+        self,
+        path: str,
+        walk: DirectoryWalk | None,
+        holds: Callable[[Directive], bool],
+        index: str = "",
+        url: str | None = None,
+    ) -> Context:
+        """What holds for the URL ``path`` that is mapped to a file by ``walk`` (None: to no file), or passed on to ``url``.
+        ``holds`` decides If sections; ``index``: the page that stands for a folder. Raises
         :class:`~rupex.servers.common.patterns.UndeterminedError`."""
         found = list(self.base)
+        if url is not None:
+            found += [AppliedSection("proxy", s.inner, s) for s in self.proxied if _is_for_url(s, url)]
         if walk is not None:
             found += walk.applied
             name = index or walk.file.rpartition("/")[2]
@@ -284,24 +283,20 @@ class SectionReader:
                 self.problems.append(Problem(error.kind, path, None, error.message, True))
                 return None
             directives = self._under_conditions(parse(path, text).directives)
-            allowed, because, is_read = _allowed(context)
-            holding = Block(filter(allowed, directives))
-            broken = next((d for d in directives if is_read and not allowed(d)), None)
-            return Override(folder, path, directives, holding, because, broken)
+            rules = OverrideRules(context, self.config.modules)
+            holding = Block(d for d in directives if rules.verdict(d) == "holds")
+            broken = next((d for d in directives if rules.verdict(d) == "breaks"), None)
+            return Override(folder, path, directives, holding, rules.because, broken)
         return None
 
     def _under_conditions(self, directives: Block) -> Block:
-        """An override file's directives without its IfModule sections, which hold or not."""
-        from rupex.servers.apache.modules import identifier
-
+        """An override file's directives without its sections that hold or not from the start."""
         found = Block()
         for directive in directives:
-            if directive.children is not None and directive.key == "ifmodule":
-                name = directive.args[0] if directive.args else ""
-                if (identifier(name.removeprefix("!")) in self.config.modules) is not name.startswith("!"):
-                    found += self._under_conditions(directive.children)
-            else:
+            if directive.children is None or directive.key not in CONDITIONS:
                 found.append(directive)
+            elif self.config.conditions is None or self.config.conditions.why_not(directive) is None:
+                found += self._under_conditions(directive.children)
         return found
 
     @staticmethod
@@ -312,32 +307,46 @@ class SectionReader:
         return re.match(translate(pattern), name) is not None
 
 
-def _allowed(context: Context) -> tuple[Callable[[Directive], bool], str, bool]:
-    """Which directives of an override file hold (AllowOverride, AllowOverrideList), words for those that do not, and whether
-    they break the answer: a file that is read at all may hold nothing else, unless that is said to be no error."""
-    allowed = last_in(context, "allowoverride")
-    words = [word.lower() for word in allowed.args] if allowed is not None else ["none"]
-    listed = last_in(context, "allowoverridelist")
-    names = {word.lower() for word in listed.args} if listed is not None else set()
-    groups = {word.partition("=")[0] for word in words}
-    modules = {module for group in groups for module in _GROUPS.get(group, "").split()}
-    some = groups - {"none"}
-    core = {name for group in (*some, *(("all",) if some else ())) for name in _OF_CORE.get(group, "").split()}
-    because = "nothing says AllowOverride, so that override files are read, and no directive may stand in them"
-    if allowed is not None:
-        because = f"override files are not read for it: AllowOverride {' '.join(allowed.args)} ({allowed.provenance()})"
+class OverrideRules:
+    """Which directives of an override file hold where ``context`` does (AllowOverride, AllowOverrideList). ``because``: words
+    for those that do not."""
 
-    def holds(directive: Directive) -> bool:
-        if "all" in groups or directive.key in names:
-            return True
-        if directive.children is not None:
-            return bool(groups - {"none"})
-        module = owner(directive.key)
-        return directive.key in core if module is None else module in modules
+    def __init__(self, context: Context, modules: Mapping[str, Directive | None]) -> None:
+        allowed, listed = last_in(context, "allowoverride"), last_in(context, "allowoverridelist")
+        words = [word.lower() for word in allowed.args] if allowed is not None else ["none"]
+        self._modules = modules if any(modules.values()) else None  # else what is loaded was not seen
+        self._names = {word.lower() for word in listed.args} if listed is not None else set()
+        self._nonfatal = {word.partition("=")[2] for word in words if word.startswith("nonfatal=")}
+        self._options = next((w.partition("=")[2].split(",") for w in words if w.startswith("options=")), None)
+        self._groups = {word.partition("=")[0] for word in words} - {"none", "nonfatal"}
+        # Where nothing is said of override files at all they are read, and nothing may stand in them.
+        self._is_read = bool(self._groups or self._names or allowed is None)
+        self.because = "nothing says AllowOverride, so that override files are read, and no directive may stand in them"
+        if allowed is not None:
+            words_of_line = f"AllowOverride {' '.join(allowed.args)} ({allowed.provenance()})"
+            self.because = f"override files are not read for it: {words_of_line}"
 
-    # Where nothing is said of override files at all they are read, and nothing may stand in them.
-    is_read = bool(some or names or allowed is None) and not any(word.startswith("nonfatal=") for word in words)
-    return holds, because, is_read
+    def verdict(self, directive: Directive) -> Literal["holds", "ignored", "breaks"]:
+        """``breaks``: every request for the folder ends with a 500."""
+        if not self._is_read:
+            return "ignored"
+        found = known(directive.key)
+        if self._modules is not None and missing_module(directive.key, self._modules) is not None:
+            return "ignored" if self._nonfatal & {"unknown", "all"} else "breaks"
+        if directive.key == "options" and self._options is not None:
+            given = {word.lstrip("+-").lower() for word in directive.args}
+            return "holds" if given <= set(self._options) else "breaks"  # whatever Nonfatal says
+        if directive.key not in self._names and not self._accepts(found):
+            return "ignored" if self._nonfatal & {"override", "all"} else "breaks"
+        inside = [self.verdict(child) for child in directive.children or ()]
+        return "breaks" if "breaks" in inside else "holds"
+
+    def _accepts(self, found: Known | None) -> bool:
+        if found is None:  # it is a module's that is not known here
+            return bool(self._groups)
+        if "all" in self._groups:
+            return bool(found.override)
+        return bool(found.override & (self._groups | ({"any"} if self._groups else set())))
 
 
 def is_pattern(section: Directive) -> bool:
@@ -411,3 +420,13 @@ __all__ = [
     "last_in",
     "matches_path",
 ]
+
+
+def _is_for_url(section: Directive, url: str) -> bool:
+    """Whether a Proxy section is meant for a URL that is asked for: by its beginning, or a pattern (proxy_walk)."""
+    word = section.args[-1] if section.args else ""
+    if section.key == "proxymatch" or section.args[:1] == ("~",):
+        return search(word, url) is not None
+    if any(mark in word for mark in "*?["):
+        return re.match(translate(word), url) is not None
+    return url.lower().startswith(word.lower())

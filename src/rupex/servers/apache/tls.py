@@ -24,7 +24,8 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion
 from rupex.servers.apache.hosts import Listener, VirtualHost
-from rupex.servers.apache.load import LoadedConfig, all_of
+from rupex.servers.apache.inventory import is_of_core
+from rupex.servers.apache.load import LoadedConfig, all_of, last_of
 from rupex.servers.apache.release import Release, default
 from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.common.openssl_settings import by_library, signatures
@@ -42,12 +43,35 @@ _NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for versio
 }
 
 
-def speaks_tls(config: LoadedConfig, virtual: VirtualHost) -> bool:
-    """Whether a virtual host answers with TLS."""
+def speaks_tls(config: LoadedConfig, listener: Listener) -> bool:
+    """Whether a listener expects TLS: its first virtual host decides, whatever the others say (ssl_hook_pre_connection)."""
+    return _has_engine(config, listener, listener.default)
+
+
+def tls_host(config: LoadedConfig, listener: Listener, virtual: VirtualHost) -> VirtualHost:
+    """Whose versions and certificate a virtual host has where its listener expects TLS: its own where its engine is on, else
+    those of the first one (ssl_engine_kernel.c, init_vhost)."""
+    return virtual if _has_engine(config, listener, virtual) else listener.default
+
+
+def _has_engine(config: LoadedConfig, listener: Listener, virtual: VirtualHost) -> bool:
+    """Whether a virtual host's engine is on: where it says so, or says nothing, has a certificate of its own, and is taken to
+    speak https (ssl_init_Module; ``optional`` is plain HTTP; all measured on 2.4.71). One that says nothing of the core's own
+    is taken to speak what the main server does."""
     if "ssl" not in config.modules:
         return False
     engine = virtual.says("sslengine")
-    return engine is not None and engine.raw.strip().lower() in ("on", "optional")
+    if engine is not None:
+        return engine.raw.strip().lower() == "on"
+    if last_of(virtual.directives.model, "sslcertificatefile") is None:
+        return False
+    protocol = virtual.says("protocol")
+    if protocol is not None:
+        return protocol.raw.strip().lower() == "https"
+    listens = (listen for address in virtual.addresses for listen in listener.listens if listen.is_at(*address))
+    found = next(listens, None)
+    says_own = any(is_of_core(directive.key) for directive in virtual.directives.model)
+    return says_own and found is not None and found.protocol == "https"
 
 
 def _read_certificates(config: LoadedConfig, directives: Block) -> tuple[CertificateUse, ...]:
