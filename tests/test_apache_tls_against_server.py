@@ -29,6 +29,7 @@ Listen 127.0.0.1:@secure@
     {other}
 </VirtualHost>
 """
+PROTOCOL = "SSLOpenSSLConfCmd Protocol"
 OLD = "SSLCipherSuite ALL:COMPLEMENTOFALL:@SECLEVEL=0;"
 
 # What is set, the kind of certificate, and what the second name of the listener sets.
@@ -56,6 +57,14 @@ CASES = (
     ("Protocols h2 http/1.1", "rsa", "Protocols http/1.1"),
     ("Protocols http/1.1", "rsa", "Protocols h2"),
     ("SSLOpenSSLConfCmd SignatureAlgorithms RSA+SHA256:RSA-PSS+SHA256", "rsa", ""),
+    (f"{OLD} SSLProtocol all -TLSv1.2", "rsa", f"{OLD} SSLProtocol TLSv1 +TLSv1.2"),
+    (f"{OLD} SSLProtocol TLSv1 +TLSv1.1 +TLSv1.3", "rsa", "nothing"),
+    (f"{OLD} SSLProtocol all; {PROTOCOL} -TLSv1.2", "rsa", f"{OLD} SSLProtocol all; {PROTOCOL} TLSv1.3"),
+    (f"{OLD} SSLProtocol all; {PROTOCOL} -TLSv1.2", "rsa", f"{OLD} SSLProtocol all; {PROTOCOL} -TLSv1.1,+TLSv1.2"),
+    (f"{OLD} SSLProtocol all; {PROTOCOL} -ALL,TLSv1.1,+TLSv1.3", "rsa", ""),
+    (f"{OLD} SSLProtocol all; SSLOpenSSLConfCmd MaxProtocol TLSv1.1", "rsa", OLD),
+    ("SSLProtocol TLSv1.2; SSLCipherSuite TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384:ECDHE-RSA-AES128-SHA256", "rsa", ""),
+    ("Protocols http/1.1 h2; ProtocolsHonorOrder off", "rsa", "Protocols h2 http/1.1; ProtocolsHonorOrder off"),
 )  # fmt: skip
 
 
@@ -84,6 +93,7 @@ class ApacheTlsTest(unittest.TestCase):
     def test_settings_are_negotiated_as_predicted(self) -> None:
         for settings, kind, other in CASES:
             told = "" if settings.startswith("nothing") else settings.replace("; ", "\n    ").replace(";", "\n    ")
+            other = "" if other == "nothing" else other
             text = HOST.format(kind=kind, settings=told, other=other.replace("; ", "\n    ").replace(";", "\n    "))
             case = Case(settings, text)
             with running_apache(case) as tree:

@@ -457,11 +457,12 @@ def _apply(work: _Working, rules: str, library: Library, unknown: list[str]) -> 
 
 @cache
 def _names(library: _Kind) -> dict[str, int]:
-    """The suites that ``library`` knows by their names."""
+    """The suites that ``library`` knows by their names: OpenSSL's own, and since 3.2.0 those of IANA (ssl_ciph.c)."""
     found: dict[str, int] = {}
+    reads_standard_names = library.release is None or library.release >= (3, 2, 0)
     for suite in all_suites():
         if knows(library, suite):
-            for name in (suite.openssl, suite.name):
+            for name in (suite.openssl, suite.name if reads_standard_names else None):
                 if name is not None:
                     found.setdefault(name, suite.code)
     return found

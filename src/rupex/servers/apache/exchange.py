@@ -27,6 +27,8 @@ class Exchange:
     not, only run time knows.
     ``file``: the path that it is mapped to so far; ``mapped_by``: the directive that does.
     ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder.
+    ``canonical``: scheme (empty for that of the request), name and port (None for the usual one) that the server calls itself by,
+    where it does not take the client's word.
     ``is_made_up``: its host name is a sample, which no configuration names.
     ``walk``: the way to its file, or before that to the file of the request that the server answers with this one.
     ``own_requests``: all that the server made itself so far, counted together.
@@ -49,6 +51,7 @@ class Exchange:
     mapped_by: Directive | None = None
     status: int | None = None
     inner: int = 0
+    canonical: tuple[str, str, int | None] | None = None
     is_made_up: bool = False
     walk: DirectoryWalk | None = None
     own_requests: list[str] = field(default_factory=list)
@@ -66,16 +69,32 @@ class Exchange:
         return self.host if self.port == _DEFAULT_PORTS[self.scheme] else f"{self.host}:{self.port}"
 
     @property
-    def authority(self) -> str:
-        """Host and port as the server puts them into addresses of its own (UseCanonicalName Off)."""
-        name, _, port = self.host_header.partition(":")
+    def own_name(self) -> str:
+        """What the server calls itself in answer to this request (ap_get_server_name)."""
+        return self.host_header.partition(":")[0] if self.canonical is None else self.canonical[1]
+
+    @property
+    def own_port(self) -> int:
+        """The port that the server calls its own (ap_get_server_port)."""
+        if self.canonical is not None:
+            return self.canonical[2] or _DEFAULT_PORTS[self.own_scheme]
         if self.is_inner:
-            return name  # such a request has no port of its own
-        shown = whole_number(port) or _DEFAULT_PORTS[self.scheme]
-        return name if shown == _DEFAULT_PORTS[self.scheme] else f"{name}:{shown}"
+            return _DEFAULT_PORTS[self.scheme]  # such a request has no port of its own
+        return whole_number(self.host_header.partition(":")[2]) or _DEFAULT_PORTS[self.scheme]
+
+    @property
+    def own_scheme(self) -> str:
+        return self.scheme if self.canonical is None else self.canonical[0] or self.scheme
+
+    @property
+    def url(self) -> str:
+        """The address that a client asks for."""
+        return f"{self.scheme}://{self.host_header}{self.sent}"
 
     def absolute(self, path: str) -> str:
-        return f"{self.scheme}://{self.authority}{path}"
+        """An address of the server's own (ap_construct_url)."""
+        port = "" if self.own_port == _DEFAULT_PORTS[self.own_scheme] else f":{self.own_port}"
+        return f"{self.own_scheme}://{self.own_name}{port}{path}"
 
     def environment_value(self, name: str) -> str:
         """Raises :class:`UndeterminedError` for what only run time knows."""
@@ -111,8 +130,8 @@ _KNOWN: Final[dict[str, Callable[[Exchange], str]]] = {
     "HTTP_HOST": lambda x: x.host_header,
     "HTTPS": lambda x: "on" if x.scheme == "https" else "off",
     "REQUEST_SCHEME": lambda x: x.scheme,
-    "SERVER_PORT": lambda x: str(x.port),
-    "SERVER_NAME": lambda x: x.host_header.partition(":")[0],
+    "SERVER_PORT": lambda x: str(x.own_port),
+    "SERVER_NAME": lambda x: x.own_name,
     "REQUEST_METHOD": lambda x: x.method,
     "REQUEST_URI": lambda x: x.uri,
     "QUERY_STRING": lambda x: x.args or "",

@@ -49,20 +49,25 @@ class Listen(Struct, frozen=True):
 
 
 class Names(Struct, frozen=True):
-    """What a block gives as ServerName, without scheme and port, and as its aliases."""
+    """What a block gives as ServerName, without scheme and port and as it is ``written``, and as its aliases."""
 
     name: str | None
     aliases: tuple[str, ...]
+    written: str = ""
 
 
 class VirtualHost:
-    """A virtual host, or the main server (``section`` None). ``names``: ServerName first, then its aliases."""
+    """A virtual host, or the main server (``section`` None).
+
+    ``names``: ServerName first, then its aliases; ``server_name``: the one in force, ``written_name`` with scheme and port.
+    """
 
     def __init__(self, section: Directive | None, directives: Block, main: VirtualHost | None, said: Names) -> None:
         self.section, self.directives, self.main = section, directives, main
         own = () if said.name is None else (said.name,)
         self.names: tuple[str, ...] = tuple(dict.fromkeys((*own, *said.aliases)))
         self.server_name: str = own[0] if own else main.server_name if main is not None else ""
+        self.written_name: str = said.written if own or main is None else main.written_name
         self.addresses = _addresses(section.raw) if section is not None else ()
 
     @property
@@ -149,6 +154,17 @@ def host_name(text: str) -> str:
     return bare.rpartition(":")[0] if _has_port(bare) else bare
 
 
+def canonical_name(virtual: VirtualHost) -> tuple[str, str, int | None] | None:
+    """Scheme (empty for none), name and port that ServerName gives, where UseCanonicalName wants them; None where the client's
+    word is taken."""
+    directive = virtual.last("usecanonicalname")
+    if directive is None or directive.raw.strip().lower() != "on":
+        return None
+    written = virtual.written_name
+    scheme = written.partition("://")[0].lower() if "://" in written else ""
+    return scheme, virtual.server_name, server_port(written)
+
+
 def server_port(text: str) -> int | None:
     """The port that a ServerName gives."""
     return int(text.rpartition(":")[2]) if _has_port(text) else None
@@ -204,7 +220,8 @@ def read_names(block: Block) -> Names:
     """The names that a block gives itself."""
     named = last_of(block, "servername")
     aliases = (word.lower() for alias in all_of(block, "serveralias") for word in alias.args)
-    return Names(host_name(named.args[0]) if named is not None and named.args else None, tuple(aliases))
+    written = named.args[0] if named is not None and named.args else None
+    return Names(None if written is None else host_name(written), tuple(aliases), written or "")
 
 
 def listeners(listens: Sequence[Listen], main: VirtualHost, virtuals: list[VirtualHost]) -> list[Listener]:

@@ -14,13 +14,14 @@ from msgspec import Struct
 from rupex.host import HostTree, TreeError
 from rupex.model import bounds
 from rupex.model.budget import PER_REQUEST, ExhaustedError, spend
+from rupex.model.numbers import whole_number
 from rupex.servers.apache.access import decide
 from rupex.servers.apache.environment import EARLY, LATE, set_by_tls, set_early, set_late
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.finding import PathIndex
-from rupex.servers.apache.hosts import VirtualHost
+from rupex.servers.apache.hosts import VirtualHost, canonical_name
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of
 from rupex.servers.apache.mapping import Mapped, Mapper
 from rupex.servers.apache.redirects import (
@@ -34,9 +35,9 @@ from rupex.servers.apache.redirects import (
 from rupex.servers.apache.rewriting import Rewriter, Rewritten, Rule, rules_of
 from rupex.servers.apache.sections import (
     AppliedSection,
-    BrokenOverrideError,
     Context,
     SectionReader,
+    WalkEndedError,
     all_in,
     last_in,
     options,
@@ -83,6 +84,7 @@ class Outcome(Struct, kw_only=True):
     is_early: bool = False
 
 
+_INDEX_REDIRECTS: Final = {"on": 302, "temp": 302, "permanent": 301, "seeother": 303}
 _OF_REWRITING: Final = ("rewriteengine", "rewriterule", "rewritecond", "rewriteoptions", "rewritebase")
 MOST_INNER: Final = 10
 """Requests of the server's own in each other (httpd's manual, LimitInternalRecursion)."""
@@ -105,6 +107,7 @@ class Processor:
         before_alias = modules[: modules.index("alias")] if "alias" in modules else modules
         # Redirects of sections act in the same phase as what sets variables late: the order of LoadModule decides.
         self._set_before_redirects = frozenset(("env", "ssl")) & frozenset(before_alias)
+        self._canonical = canonical_name(virtual)
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.moves = [move for directives in reversed(virtual.chain) for move in read_moves(directives)]
         self.passes = [
@@ -143,6 +146,7 @@ class Processor:
             return Outcome(context=self.sections.base, unknown=exhausted.why)
         exchange.document_root = self.document_root
         server = self.sections.base
+        exchange.canonical = self._canonical
         if not exchange.is_inner:
             set_early(all_in(server, *EARLY), exchange)
         if "%2f" in exchange.sent.partition("?")[0].lower() and last_in(server, "allowencodedslashes") is None:
@@ -162,9 +166,11 @@ class Processor:
                 if rewritten.kind not in ("changed", "proxy"):
                     return _rewritten(rewritten, context)
             outcome = self._after_rules(exchange, rewritten, context if self.rewrites else None)
-        except BrokenOverrideError as broken:
-            # Of sections nothing holds then: the walk that would have merged them ended.
-            return Outcome(context=server, status=500, by=broken.directive, by_server=True, steps=steps)
+        except WalkEndedError as ended:
+            return Outcome(
+                context=server, status=ended.status, by=ended.by, by_server=True, steps=steps, is_early=True,
+                exchange=exchange,
+            )  # fmt: skip
         except UndeterminedError as undetermined:
             return Outcome(context=server, unknown=undetermined.why, steps=steps)
         if not outcome.is_early:
@@ -275,7 +281,8 @@ class Processor:
     ) -> Outcome:
         if not 300 <= move.status < 400:
             return Outcome(context=context, status=move.status, by=move.directive, by_server=True, is_early=is_early)
-        if target.startswith("/"):
+        relative = last_in(context, "redirectrelative")
+        if target.startswith("/") and (relative is None or relative.raw.strip().lower() != "on"):
             target = exchange.absolute(target)
         if exchange.args and "?" not in target:
             target += f"?{exchange.args}"
@@ -438,7 +445,7 @@ class Processor:
         for name in self._index_names(context):
             found = self._own_page(exchange, context, file, name)
             if found is not None and found.status is not None and found.status < 400:
-                return found
+                return self._to_index(found, exchange, context, name) or found
             refused = found or refused
         if refused is not None:
             return refused
@@ -446,6 +453,25 @@ class Processor:
         if fallback is not None:
             return fallback
         return self._listing(context, file)
+
+    def _to_index(self, found: Outcome, exchange: Exchange, context: Context, name: str) -> Outcome | None:
+        """A redirect to the page of a folder, where DirectoryIndexRedirect wants one."""
+        directive = last_in(context, "directoryindexredirect")
+        word = directive.raw.strip().lower() if directive is not None else "off"
+        status = _INDEX_REDIRECTS.get(word) or (whole_number(word) if len(word) == 3 else None)
+        if directive is None or found.status != 200 or status is None:
+            return None
+        path = name if name.startswith("/") else exchange.uri + name
+        location = exchange.absolute(escaped(path))
+        return Outcome(
+            context=context,
+            status=status,
+            location=location,
+            by=directive,
+            by_server=True,
+            file=found.file,
+            is_folder=True,
+        )
 
     def _index_names(self, context: Context) -> tuple[str, ...]:
         """The pages that may stand for a folder: those of the last section that names any, all of its lines together."""

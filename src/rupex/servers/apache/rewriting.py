@@ -288,7 +288,7 @@ class Rewriter:
     ) -> Rewritten | None:
         """What ends the rules here: a redirect, or a request passed on."""
         is_absolute = _ABSOLUTE.match(path) is not None and rule.substitution != "-"
-        own = f"{exchange.scheme}://{exchange.authority.partition(':')[0]}"
+        own = f"{exchange.scheme}://{exchange.own_name}"
         if is_absolute and not rule.has("r", "p") and path.lower().startswith(own.lower() + "/"):
             raise UndeterminedError("the rule names this very server, whose name for itself is known at run time only")
         if rule.has("p"):

@@ -310,7 +310,7 @@ class ScopeReader:
 
         def sample(name: str | None) -> RedirectSample:
             exchange = self.exchange(listener, virtual, name, place.sample or "/")
-            url = exchange.absolute(exchange.sent)
+            url = exchange.url
             answer = outcome if name == names[0] else processor.answer_client(exchange, lenient=True)
             return RedirectSample(url, answer.location, name)
 

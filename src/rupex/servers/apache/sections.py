@@ -14,6 +14,7 @@ from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
 from rupex.host.tree.paths import normalize_path
+from rupex.masking.quoting import quoted
 from rupex.model import Problem, bounds
 from rupex.model.budget import spend
 from rupex.servers.apache.conditions import CONDITIONS
@@ -22,7 +23,7 @@ from rupex.servers.apache.hosts import VirtualHost
 from rupex.servers.apache.inventory import Known, known, missing_module
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of, sections_of
 from rupex.servers.apache.syntax import Block, Directive, parse
-from rupex.servers.common.patterns import search
+from rupex.servers.common.patterns import UndeterminedError, search
 
 Kind = Literal["server", "proxy", "folder", "override", "file", "path", "condition"]
 
@@ -38,12 +39,13 @@ class AppliedSection(Struct, frozen=True):
 Context = tuple[AppliedSection, ...]
 
 
-class BrokenOverrideError(Exception):
-    """An override file has a directive that is not allowed there, so that every request for its folder ends with a 500."""
+class WalkEndedError(Exception):
+    """The way to a file ends with an error, and of its folders nothing holds: an override file has a directive that may not stand
+    there (500), or a link may not be followed (403). ``by``: the directive that decides, None for a default."""
 
-    def __init__(self, directive: Directive) -> None:
-        super().__init__(directive)
-        self.directive = directive
+    def __init__(self, status: int, by: Directive | None) -> None:
+        super().__init__(status, by)
+        self.status, self.by = status, by
 
 
 class Override(Struct, frozen=True):
@@ -221,14 +223,21 @@ class SectionReader:
             # Where links may be followed and nothing follows behind the file, it is looked up like a folder; else each name is
             # asked for, and a file ends it.
             is_file = step == file and self.tree.is_file(normalize_path(file))
-            if is_file and not (is_whole and "FollowSymLinks" in options(tuple(so_far))):
+            followed = options(tuple(so_far)) if step != "/" else frozenset(("FollowSymLinks",))
+            if "FollowSymLinks" not in followed and self._is_link(step):
+                if "SymLinksIfOwnerMatch" in followed:
+                    raise UndeterminedError(
+                        f"whether the link {quoted(step)} and what it leads to have one owner is not known"
+                    )
+                raise WalkEndedError(403, last_in(tuple(so_far), "options"))
+            if is_file and not (is_whole and "FollowSymLinks" in followed):
                 break
             here = [AppliedSection("folder", s.inner, s) for s in self._folders_called(step)]
             so_far += here
             yield from here
             override = self.override(step, tuple(so_far))
             if override is not None and override.broken_by is not None:
-                raise BrokenOverrideError(override.broken_by)
+                raise WalkEndedError(500, override.broken_by)
             if override is not None and override.holding:
                 applied = AppliedSection("override", override.holding)
                 so_far.append(applied)
@@ -237,6 +246,13 @@ class SectionReader:
         for section in self.folder_patterns:
             if search(section.args[-1], whole):
                 yield AppliedSection("folder", section.inner, section)
+
+    def _is_link(self, path: str) -> bool:
+        folder, _, name = path.rpartition("/")
+        try:
+            return self.tree.link_target(f"{self.tree.real(folder)}/{name}".lstrip("/")) is not None
+        except TreeError:
+            return False
 
     def _walked(self, file: str) -> str:
         """``file`` up to the first name that is a file or is not there: what follows is path information."""

@@ -185,15 +185,22 @@ class TlsResolver:
                 directive.provenance("explicit" if directive in virtual.directives else "inherited"),
             )
         enabled = switched_protocols(words, self.release.number)
+        if library is None or library >= (1, 1, 0):
+            enabled = unbroken(enabled)
+        # What the first virtual host switches off stays off for all (SSL_set_options adds).
+        off = frozenset[ProtocolVersion]()
+        for host in dict.fromkeys((listener.default, virtual)):
+            own_off = frozenset[ProtocolVersion]()
+            for name, value, by in self._commands(host):
+                if name == "protocol":
+                    own_off, place = _switched_off(value, own_off), by
+            off |= own_off
         for name, value, by in self._commands(virtual):
-            if name == "protocol":
-                enabled = frozenset(_NAMES[w.strip().lower()] for w in value.split(",") if w.strip().lower() in _NAMES)
-                place = by
-            elif name in ("minprotocol", "maxprotocol") and value in PROTOCOL_VERSIONS:
+            if name in ("minprotocol", "maxprotocol") and value in PROTOCOL_VERSIONS:
                 edge = PROTOCOL_VERSIONS.index(value)
                 within = PROTOCOL_VERSIONS[edge:] if name == "minprotocol" else PROTOCOL_VERSIONS[: edge + 1]
                 enabled, place = frozenset(v for v in enabled if v in within), by
-        return tuple(v for v in PROTOCOL_VERSIONS if v in enabled), place, words
+        return tuple(v for v in PROTOCOL_VERSIONS if v in enabled - off), place, words
 
     def _ciphers(self, virtual: VirtualHost, which: str) -> tuple[str, Provenance]:
         """The cipher list for a protocol: ``SSL`` for TLS 1.2 and older, or ``TLSv1.3``."""
@@ -353,14 +360,18 @@ class TlsResolver:
 
     def _alpn(self, virtual: VirtualHost) -> Setting[tuple[str, ...]]:
         directive = virtual.last("protocols")
-        has_h2 = "http2" in self.config.modules
+        has_h2 = "http2" in self.config.modules and "mpm_prefork" not in self.config.modules
         if directive is None:
             return Setting(("http/1.1",), default_of(f"httpd {self.release}"))
         protocols = (
             directive.args if "http/1.1" in directive.args else (*directive.args, "http/1.1")
         )  # that one is always there
         names = tuple(word for word in protocols if word == "http/1.1" or (word == "h2" and has_h2))
-        note = "" if has_h2 or "h2" not in directive.args else "module http2 is not loaded, so h2 is not offered"
+        honors_order = virtual.last("protocolshonororder")
+        if honors_order is not None and honors_order.raw.strip().lower() == "off":
+            names = tuple(sorted(names))  # the client's order counts, and none prefers the older one
+        why = "module http2 is not loaded" if "http2" not in self.config.modules else "mpm_prefork cannot speak it"
+        note = "" if has_h2 or "h2" not in directive.args else f"{why}, so h2 is not offered"
         return Setting(names or ("http/1.1",), _noted(directive.provenance(), note) if note else directive.provenance())
 
 
@@ -373,6 +384,29 @@ def switched_protocols(words: str, release: tuple[int, ...]) -> frozenset[Protoc
         sign, name = (word[0], word[1:].lower()) if word[0] in "+-" else ("", word.lower())
         meant = every if name == "all" else frozenset[ProtocolVersion]((_NAMES[name],) if name in _NAMES else ())
         found = found - meant if sign == "-" else found | meant if sign == "+" else meant
+    return found
+
+
+def unbroken(enabled: frozenset[ProtocolVersion]) -> frozenset[ProtocolVersion]:
+    """What is left of the versions that are switched on where only a lowest and a highest one can be set (with OpenSSL 1.1.0 and
+    newer): the highest one, and those below it without a gap (ssl_init_ctx_protocol)."""
+    found = list[ProtocolVersion]()
+    for version in reversed(PROTOCOL_VERSIONS):
+        if version in enabled:
+            found.append(version)
+        elif found:
+            break
+    return frozenset(found)
+
+
+def _switched_off(value: str, before: frozenset[ProtocolVersion]) -> frozenset[ProtocolVersion]:
+    """The versions that the command ``Protocol`` switches off: what it names without a minus is only no longer off
+    (SSL_CONF_cmd(3))."""
+    found = before
+    for word in (word.strip().lower() for word in value.split(",")):
+        name = word.lstrip("+-")
+        meant = frozenset(PROTOCOL_VERSIONS) if name == "all" else frozenset({_NAMES[name]} if name in _NAMES else ())
+        found = found | meant if word.startswith("-") else found - meant
     return found
 
 
