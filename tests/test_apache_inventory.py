@@ -57,7 +57,9 @@ class InventoryTest(unittest.TestCase):
             with self.subTest(name):
                 self.assertEqual(bool(ours.note), ours.kind != "modelled")
                 self.assertEqual(bool(ours.effects), ours.kind == "unmodelled")
-                self.assertLessEqual(ours.effects, {"status", "redirect", "access", "headers", "tls", "files"})
+                self.assertLessEqual(
+                    ours.effects, {"status", "redirect", "access", "methods", "headers", "tls", "files"}
+                )
 
     def test_a_directive_needs_one_of_its_modules(self) -> None:
         self.assertEqual(missing_module("header", STATIC), "headers")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import ipaddress
-from typing import Final, NamedTuple
+from collections.abc import Iterable
+from typing import Final, Literal, NamedTuple
 
 from rupex.model import Provenance, Setting
 from rupex.servers.apache.exchange import Exchange
@@ -14,10 +15,18 @@ from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError
 
 _CONTAINERS: Final = ("requireall", "requireany", "requirenone")
+_OF_USERS: Final = frozenset(
+    "valid-user user group file-owner file-group dbd-group dbd-login dbm-group dbm-file-group claim claims_expr".split()
+)
+"""What is granted to those who have logged in."""
+
+_Vote = Literal["granted", "denied", "no user", "neutral"]
+"""What a line says: ``no user``, where a login may change a refusal."""
 
 
 class Decision(NamedTuple):
-    """Whether a stranger gets in; ``status``: of the refusal; ``by``: the directive that decides."""
+    """Whether a stranger gets in; ``status``: of the refusal, None where the module that asks for a login decides; ``by``: the
+    directive that decides."""
 
     is_let_in: bool
     status: int | None
@@ -52,57 +61,82 @@ def closed(context: Context, exchange: Exchange) -> Setting[bool]:
 
 
 def _newer(context: Context, exchange: Exchange) -> Decision | None:
-    """The Require lines of the section merged last that has any (AuthMerging Off)."""
-    for applied in reversed(context):
+    """The Require lines of the section merged last that has any; together with those before it where AuthMerging says so."""
+    found: _Vote | None = None
+    by: Directive | None = None
+    for applied in context:
         lines = list(applied.directives.named("require", *_CONTAINERS))
         for section in applied.directives.named("limit", "limitexcept"):
             named = {word.upper() for word in section.args}
             if (exchange.method in named) is (section.key == "limit"):
                 lines += section.inner.named("require", *_CONTAINERS)
-        if lines:
-            value, by = _any(lines, exchange)
-            if value:
-                return OPEN
-            asks = any(_asks_for_user(line) for line in lines) and last_in(context, "authtype") is not None
-            return Decision(False, 401 if asks else 403, by)
-    return None
+        if not lines:
+            continue
+        own = _any(_vote(line, exchange) for line in lines)
+        merging = last_of(applied.directives, "authmerging")
+        word = merging.raw.strip().lower() if merging is not None else "off"
+        if found is not None and word in ("and", "or"):
+            own = (_all if word == "and" else _any)((found, own))
+        found, by = own, lines[-1]
+    if found is None:
+        return None
+    if found == "granted":
+        return OPEN
+    return Decision(False, _status_of_login(context) if found == "no user" else 403, by)
 
 
-def _asks_for_user(line: Directive) -> bool:
+def _status_of_login(context: Context) -> int | None:
+    """The status for a visitor who must log in; None where a module decides how he is asked."""
+    kind = last_in(context, "authtype")
+    word = kind.args[0].lower() if kind is not None and kind.args else "none"
+    return 403 if word == "none" else 401 if word in ("basic", "digest") else None
+
+
+def _any(votes: Iterable[_Vote]) -> _Vote:
+    """One that grants is enough; else a login may change a refusal (apply_authz_sections)."""
+    found: _Vote = "neutral"
+    for vote in votes:
+        if vote == "granted":
+            return vote
+        if found == "neutral" or (vote == "no user" and found == "denied"):
+            found = vote
+    return found
+
+
+def _all(votes: Iterable[_Vote]) -> _Vote:
+    """One that refuses is enough; a login cannot change that."""
+    found: _Vote = "neutral"
+    for vote in votes:
+        if vote == "denied":
+            return vote
+        if found == "neutral" or (vote == "no user" and found == "granted"):
+            found = vote
+    return found
+
+
+def _vote(line: Directive, exchange: Exchange) -> _Vote:
+    """What one line, or container of lines, says of a stranger. What is negated can refuse, and lets nobody in by itself."""
     if line.children is not None:
-        return any(_asks_for_user(child) for child in line.children)
-    return bool(line.args) and line.args[0].lower() in (
-        "valid-user",
-        "user",
-        "group",
-        "ldap-user",
-        "ldap-group",
-        "file-owner",
-    )
-
-
-def _any(lines: list[Directive], exchange: Exchange) -> tuple[bool, Directive | None]:
-    values = [(_one(line, exchange), line) for line in lines]
-    return any(value for value, _ in values if value is not None), values[-1][1] if values else None
-
-
-def _one(line: Directive, exchange: Exchange) -> bool | None:
-    """Whether one line lets a stranger in; None where it says nothing."""
-    if line.children is not None:
-        values = [value for child in line.children if (value := _one(child, exchange)) is not None]
-        if line.key == "requireall":
-            return all(values)
-        return any(values) if line.key == "requireany" else (False if any(values) else None)
+        votes = [_vote(child, exchange) for child in line.children if child.key in ("require", *_CONTAINERS)]
+        return _all(votes) if line.key == "requireall" else _negated(_any(votes), line.key == "requirenone")
     words = [word.lower() for word in line.args]
     is_not = words[:1] == ["not"]
-    words = words[1:] if is_not else words
-    value = _provider(words, line, exchange)
-    if is_not:
-        return False if value else None  # a negated line can refuse, and lets nobody in by itself
-    return value
+    return _negated(_provided(words[1:] if is_not else words, line, exchange), is_not)
 
 
-def _provider(words: list[str], line: Directive, exchange: Exchange) -> bool:
+def _negated(vote: _Vote, is_negated: bool) -> _Vote:
+    if not is_negated:
+        return vote
+    return "denied" if vote == "granted" else "neutral"
+
+
+def _provided(words: list[str], line: Directive, exchange: Exchange) -> _Vote:
+    if words and (words[0] in _OF_USERS or words[0].startswith("ldap-")):
+        return "no user"
+    return "granted" if _holds(words, line, exchange) else "denied"
+
+
+def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
     match words:
         case ["all", "granted", *_]:
             return True
@@ -115,7 +149,7 @@ def _provider(words: list[str], line: Directive, exchange: Exchange) -> bool:
         case ["expr", *_]:
             return evaluate(line.raw.split(None, 1)[1].strip().strip('"'), exchange)
         case _:
-            return False  # host, local, user and group: a stranger is none of them
+            return False  # host and local: a stranger is none of them
 
 
 def _is_everybody(address: str) -> bool:

@@ -136,7 +136,9 @@ def _add_headers(
         builder.send("Location", outcome.location)
     if status == 401:
         realm = next((d.args[0] for d in all_in(context, "authname") if d.args), "")
-        builder.send("WWW-Authenticate", f'Basic realm="{realm}"')
+        kind = next((d.args[0].lower() for d in all_in(context, "authtype") if d.args), "basic")
+        challenge = f'Digest realm="{realm}", …' if kind == "digest" else f'Basic realm="{realm}"'
+        builder.send("WWW-Authenticate", challenge)
     for header in sent:
         if is_own and header.on != "all":
             builder.omit(header, "goes with answers of a handler only: write Header always")

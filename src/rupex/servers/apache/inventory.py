@@ -6,14 +6,15 @@ A directive that Rupex does not model is not passed over: where it is in force, 
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from functools import cache
 from typing import Final, Literal, NamedTuple
 
 from rupex.package_files import table_of
+from rupex.servers.apache.syntax import Block, Directive
 
 Class = Literal["modelled", "inert", "unmodelled"]
-Effect = Literal["status", "redirect", "access", "headers", "tls", "files"]
+Effect = Literal["status", "redirect", "access", "methods", "headers", "tls", "files"]
 
 _CLASSES: Final[dict[str, Class]] = {"modelled": "modelled", "inert": "inert", "unmodelled": "unmodelled"}
 _MPM: Final = ("mpm_event", "mpm_worker", "mpm_prefork")
@@ -73,6 +74,42 @@ def known_modules() -> frozenset[str]:
 def known(directive: str) -> Known | None:
     """What is known of a directive (lower case), None for one that is nobody's."""
     return directives().get(directive)
+
+
+_AS_BY_DEFAULT: Final = {"mergeslashes": "on"}
+_OFF: Final = ("off", "disabled", "none", "no", "0")
+_ANYTHING: Final = frozenset(("status", "redirect", "access", "methods", "headers", "tls", "files"))
+_NOBODYS: Final = Known((), "unmodelled", frozenset(), False, _ANYTHING, "it is no known module's")
+
+
+def effects_of(directive: Directive) -> frozenset[str]:
+    """What a directive can change that Rupex does not model: nothing where it is modelled, inert or switched off; anything for
+    a word that is no known module's."""
+    found = known(directive.key) or _NOBODYS
+    if not found.effects or directive.raw.strip().lower() == _AS_BY_DEFAULT.get(directive.key):
+        return frozenset()
+    return (
+        frozenset() if directive.raw.strip().lower() in _OFF and directive.key not in _AS_BY_DEFAULT else found.effects
+    )
+
+
+def unmodelled(block: Block, found: dict[int, tuple[str, ...]]) -> Sequence[Directive]:
+    """The directives of a block that Rupex does not model. ``found`` keeps the names of them for each block's template."""
+    model = block.model
+    names = found.get(id(model))
+    if names is None:
+        names = found[id(model)] = tuple(key for key in model.names() if (known(key) or _NOBODYS).effects)
+    return block.named(*names) if names else ()
+
+
+def headers_changed_by(directive: Directive) -> tuple[str, ...]:
+    """The headers that an unmodelled directive may send, as far as they are known."""
+    found = known(directive.key)
+    return (
+        ()
+        if found is None or "headers" not in found.effects
+        else tuple(w for w in found.note.split() if w[0].isupper())
+    )
 
 
 def owners(directive: str) -> tuple[str, ...]:

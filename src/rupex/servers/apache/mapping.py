@@ -17,7 +17,8 @@ from rupex.servers.apache.redirects import prefix_length, rest_behind, with_grou
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 
-_ALIASES: Final = ("alias", "aliasmatch", "scriptalias", "scriptaliasmatch")
+_SCRIPT_ALIASES: Final = ("scriptalias", "scriptaliasmatch", "wsgiscriptalias", "wsgiscriptaliasmatch")
+_ALIASES: Final = ("alias", "aliasmatch", *_SCRIPT_ALIASES)
 _SCRIPTS: Final = "/cgi-bin/"
 _OPEN = re.compile(r"[%*]")
 
@@ -69,7 +70,7 @@ class Mapper:
                     None if length is None else "/" + self.config.path(real) + rest_behind(exchange.uri, fake, length)
                 )
             if file is not None:
-                return Mapped(file, directive, is_script=directive.key.startswith("script"))
+                return Mapped(file, directive, is_script=directive.key in _SCRIPT_ALIASES)
         home = self._homes.of(exchange.uri, self.tree)
         if home is not None:
             return home

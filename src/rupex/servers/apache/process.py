@@ -12,6 +12,8 @@ from typing import Final, Literal
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
+from rupex.host.tree.paths import normalize_path
+from rupex.masking.quoting import quoted
 from rupex.model import bounds
 from rupex.model.budget import PER_REQUEST, ExhaustedError, spend
 from rupex.model.numbers import whole_number
@@ -22,6 +24,7 @@ from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.hosts import VirtualHost, canonical_name
+from rupex.servers.apache.inventory import effects_of, unmodelled
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of
 from rupex.servers.apache.mapping import Mapped, Mapper
 from rupex.servers.apache.redirects import (
@@ -175,10 +178,26 @@ class Processor:
             return Outcome(context=server, unknown=undetermined.why, steps=steps)
         if not outcome.is_early:
             self._set_late(outcome.context, exchange)
+            outcome.unknown = outcome.unknown or self._unmodelled(outcome, exchange)
         outcome.exchange = outcome.exchange or exchange
         outcome.steps = (*steps, *outcome.steps)
         outcome.unknown = outcome.unknown or doubt
         return outcome
+
+    def _unmodelled(self, outcome: Outcome, exchange: Exchange) -> str | None:
+        """Why an answer is not known, because of a directive in force that Rupex does not model; None for no such one."""
+        meant = {"status", "access"}
+        if outcome.location is not None:
+            meant.add("redirect")
+        if exchange.method not in ("GET", "HEAD", "POST"):
+            meant.add("methods")
+        if outcome.status == 404 and outcome.file is not None:
+            meant.add("files")
+        for applied in outcome.context:
+            for directive in unmodelled(applied.directives, self.config.unmodelled):
+                if effects_of(directive) & meant:
+                    return f"{directive} ({directive.provenance()}) is not modelled by Rupex, and may change the answer"
+        return None
 
     def answer_client(self, exchange: Exchange, *, lenient: bool = False) -> Outcome:
         """:meth:`answer` for a request that a client sends: an error whose page has an address of its own is a redirect there,
@@ -311,7 +330,9 @@ class Processor:
         if redirected is not None:
             return redirected
         handler = last_in(context, "sethandler")
-        name = handler.args[0] if handler is not None and handler.args and handler.args[0].lower() != "none" else None
+        if handler is None or not handler.args or handler.args[0].lower() == "none":
+            handler = handler_by_name(context, file)
+        name = handler.args[0] if handler is not None else None
         if name is not None and name.startswith("proxy:"):
             return Outcome(context=context, by=handler, proxied=name[6:], file=file)
         if name is not None and name in ("server-status", "server-info", "balancer-manager", "ldap-status"):
@@ -329,12 +350,18 @@ class Processor:
         return None
 
     def _refused(self, context: Context, exchange: Exchange) -> Outcome | None:
+        methods = last_in(context, "allowmethods")
+        if methods is not None and "allowmethods" in self.config.modules and not _is_allowed(exchange.method, methods):
+            return Outcome(context=context, status=405, by=methods, by_server=True, is_early=True)
         required = last_in(context, "sslrequiressl")
         if required is not None and exchange.scheme != "https":
             return Outcome(context=context, status=403, by=required, by_server=True, is_early=True)
         decision = decide(context, exchange)
         if decision.is_let_in:
             return None
+        if decision.status is None:
+            kind = last_in(context, "authtype")
+            raise UndeterminedError(f"{kind}: how it asks a visitor to log in is not modelled by Rupex")
         return Outcome(context=context, status=decision.status, by=decision.by, by_server=True, is_early=True)
 
     def _rules_of_sections(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
@@ -421,6 +448,8 @@ class Processor:
                 return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
             return self._folder(exchange, context, file)
         is_file = kind == "file" and not file.endswith("/")
+        if kind == "missing" and self._has_variants(context, file):
+            raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(file)}")
         if not is_file and exchange.walk is not None and self._kind(exchange.walk.file) == "file":
             accepts = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
             is_file = accepts is not None and accepts.raw.strip().lower() == "on"
@@ -429,6 +458,13 @@ class Processor:
             if fallback is not None:
                 return fallback
         return Outcome(context=context, status=200 if is_file else 404, by_server=not is_file, file=file)
+
+    def _has_variants(self, context: Context, file: str) -> bool:
+        """Whether MultiViews finds files for one that is not there: those that have its name and more behind a dot."""
+        if "negotiation" not in self.config.modules or "MultiViews" not in options(context):
+            return False
+        folder, _, name = normalize_path(file).rpartition("/")
+        return bool(name) and any(other.startswith(f"{name}.") for other in self.tree.names_in(self.tree.real(folder)))
 
     def _fallback(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
         """The page that stands for what is not there (mod_dir, fixup_dflt), None for none."""
@@ -549,6 +585,25 @@ class Processor:
         except TreeError:
             return None
         return "missing" if entry is None else "folder" if entry.is_folder else "file"
+
+
+def handler_by_name(context: Context, file: str) -> Directive | None:
+    """The AddHandler that holds for a file by one of its endings, the last one that is meant (mod_mime, find_ct)."""
+    endings = {part.lower() for part in file.rpartition("/")[2].split(".")[1:]}
+    found: Directive | None = None
+    for directive in all_in(context, "addhandler", "removehandler") if endings else ():
+        words = directive.args if directive.key == "removehandler" else directive.args[1:]
+        if endings & {word.lower().lstrip(".") for word in words}:
+            found = directive if directive.key == "addhandler" else None
+    return found
+
+
+def _is_allowed(method: str, directive: Directive) -> bool:
+    """Whether AllowMethods lets a method pass: HEAD goes with GET, and ``reset`` with nothing behind it lets all pass."""
+    words = [word.upper() for word in directive.args]
+    if "RESET" in words:
+        words = words[len(words) - words[::-1].index("RESET") :]
+    return not words or ("GET" if method == "HEAD" else method) in words
 
 
 def error_page(context: Context, status: int) -> Directive | None:

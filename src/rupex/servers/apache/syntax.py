@@ -162,12 +162,20 @@ class Block:
     def words(self) -> Words | None:
         return None
 
+    def names(self) -> Iterable[str]:
+        """What its directives and sections are called, each once."""
+        return self._named().keys()
+
+    def _named(self) -> dict[str, list[Directive]]:
+        try:
+            return self._by_key
+        except AttributeError:
+            self._by_key = self._index()
+            return self._by_key
+
     def named(self, *keys: str) -> Sequence[Directive]:
         """The directives and sections called one of ``keys`` (lower case), in order."""
-        try:
-            by_key = self._by_key
-        except AttributeError:
-            by_key = self._by_key = self._index()
+        by_key = self._named()
         if len(keys) == 1:
             return by_key.get(keys[0], ())
         held = [by_key[key] for key in keys if key in by_key]
