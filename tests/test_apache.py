@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 import unittest
+from typing import Any
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -121,6 +122,57 @@ class ApacheTest(TreeTest):
         self.write({"srv/site/.htaccess": "Header set X-Pier yes\n"})
         done = rupex("effective", self.root, "--url", "https://a.test/index.html", "--format", "json")
         self.assertEqual(valid_document(done.stdout)["response"]["status"], 500)
+
+    def asked(self, path: str, *options: str) -> dict[str, Any]:
+        """What is told of one request to the site."""
+        done = rupex("effective", self.root, "--url", f"https://a.test{path}", "--format", "json", *options)
+        document: dict[str, Any] = valid_document(done.stdout)
+        return document
+
+    def test_what_is_not_modelled_makes_its_own_scope_unknown(self) -> None:
+        for words, path, method, is_known in (
+            ("NobodysWord on", "/app/", "GET", False),
+            ("NobodysWord on", "/index.html", "GET", True),
+            ("NobodysWord off", "/app/", "GET", False),
+            ("CheckSpelling on", "/app/none", "GET", False),
+            ("CheckSpelling off", "/app/none", "GET", True),
+            ("CheckSpelling on", "/app/index.html", "GET", True),
+            ("Dav on", "/app/index.html", "PUT", False),
+            ("Dav on", "/app/index.html", "GET", True),
+            ("SSLRequire %{SSL_CIPHER_USEKEYSIZE} >= 256", "/app/index.html", "GET", False),
+            ("IndexOptions FancyIndexing", "/app/index.html", "GET", True),
+        ):
+            with self.subTest(words, path=path, method=method):
+                self.site(
+                    f"<Location /app>\n{words}\n</Location>", "", "ssl headers dir authz_core speling dav autoindex"
+                )
+                self.write({"srv/site/app/index.html": "x"})
+                document = self.asked(path, "--method", method)
+                self.assertEqual(document["unknown"] is None, is_known, document["unknown"])
+                if not is_known:
+                    self.assertIn("etc/apache2/apache2.conf:", document["unknown"])
+
+    def test_an_if_that_nobody_can_tell_leaves_what_does_not_hang_on_it(self) -> None:
+        condition = "<If \"-n osenv('PIER')\">\n{}\n</If>\nHeader always set X-Sure on"
+        for words, is_known, sent, uncertain in (
+            ("Header always set X-Doubt on", True, ["X-Sure"], ["X-Doubt"]),
+            ("Header always unset X-Sure", True, [], ["X-Sure"]),  # the section comes after what is said outside it
+            ("Require all denied", False, [], []),
+        ):
+            with self.subTest(words):
+                self.site(condition.format(words))
+                document = self.asked("/index.html")
+                self.assertEqual(document["unknown"] is None, is_known)
+                response = document["response"]
+                if is_known:
+                    names = [name for name, _ in response["headers"] if name.startswith("X-")]
+                    self.assertEqual((names, [h["name"] for h in response["uncertain"]]), (sent, uncertain))
+
+    def test_variables_that_rules_set_are_theirs_alone(self) -> None:
+        """A variable of any name, which no counter of Rupex's own may be mistaken for."""
+        rules = "RewriteEngine on\nRewriteRule . - [E=_redirects:x]\nRewriteRule . - [E=rewrites:x]"
+        self.site(rules, modules="ssl headers dir authz_core rewrite")
+        self.assertEqual(self.asked("/index.html")["response"]["status"], 200)
 
     def test_what_the_controls_see(self) -> None:
         cases = (

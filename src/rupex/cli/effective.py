@@ -59,7 +59,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
-    from rupex.documents.inspection import AnswerDocument, Because, Response
+    from rupex.documents.inspection import AnswerDocument, Because, Response, UncertainHeader
     from rupex.documents.redaction import redacted, redacted_header
     from rupex.reports.clean import clean
 
@@ -80,6 +80,12 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
             location,
             tuple((name, redacted_header(name, value, given)) for name, value in answer.headers),
             answer.closed,
+            tuple(
+                UncertainHeader(
+                    header.name, redacted_header(header.name, header.value, given), redacted(header.why, given)
+                )
+                for header in answer.uncertain
+            ),
         ),
         why=tuple(Because(redacted(step.message, given), step.provenance) for step in answer.why),
         unknown=None if answer.unknown is None else redacted(answer.unknown, given),

@@ -22,13 +22,23 @@ class Because(Struct, frozen=True):
     provenance: Provenance
 
 
+class UncertainHeader(Struct, frozen=True):
+    """``value``: as the configuration has it; ``why`` it is not known whether it is sent so."""
+
+    name: str
+    value: str
+    why: str
+
+
 class Response(Struct, frozen=True):
-    """``closed``: the connection is closed without an answer."""
+    """``headers``: name and value of those that are sent; ``uncertain``: those of which it is not known whether they are, or with
+    which value; ``closed``: the connection is closed without an answer."""
 
     status: int | None
     location: str | None
     headers: tuple[tuple[str, str], ...]
     closed: bool = False
+    uncertain: tuple[UncertainHeader, ...] = ()
 
 
 class AnswerDocument(Struct, frozen=True, kw_only=True):

@@ -13,6 +13,7 @@ _LINE: Final = re.compile(r"((?:[ \t\r\f\v]|\\\r?\n)*+)((?:[^\n\\]|\\\r?\n|\\)*+
 _WORD: Final = re.compile(
     r"""((?:[ \t\r\f\v]|\\\r?\n)*+)("(?:[^"\\]|\\.)*+"|'(?:[^'\\]|\\.)*+'|(?:[^\s\\]|\\(?!\r?\n))++)""", re.DOTALL
 )
+_LINE_END: Final = re.compile(r"\\?\r?\n")
 _VARIABLE: Final = re.compile(r"%\{([^}]*)\}")
 _IN_EXPRESSION: Final = re.compile(
     r"""('[^']*'|"[^"]*"|m(?P<mark>[#|!,@%]).*?(?P=mark)[a-z]*|(?<=[\s~])/(?:[^/\\]|\\.)*/[a-z]*)"""
@@ -27,7 +28,10 @@ def mask_apache(text: str, masker: Masker) -> str:
     made = []
     for found in _LINE.finditer(text):
         blank, line, end = found.groups()
-        made += [blank, "#" + "\n" * line.count("\n") if line.startswith("#") else _line(line, masker), end]
+        if line.startswith("#"):
+            made += [blank, "#" + "\n" * line.count("\n"), end]
+        else:  # what was continued still is, whatever stands for it
+            made += [_LINE_END.sub(r"\\\n", blank + _line(line, masker)), end]
         if found.end() == len(text):
             break
     return "".join(made)
@@ -127,8 +131,8 @@ def _clause(text: str, masker: Masker) -> str:
     if _asks_only_safe(text):
         return masker.value(text, "all")
     made = []
-    for part in _IN_EXPRESSION.split(text)[::1]:
-        if part is None or (part in "#|!,@%" and len(part) == 1):
+    for index, part in enumerate(_IN_EXPRESSION.split(text)):
+        if index % 3 == 2:  # only the mark that a pattern stands between
             continue
         if part[:1] in ("'", '"') and len(part) > 1:
             made.append(part[0] + masker.test(part[1:-1], "test=") + part[-1])

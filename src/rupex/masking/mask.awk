@@ -321,7 +321,7 @@ function take(line) {
     else if (language == "apache") {
         joined = joined line
         if (line ~ /\\\r?$/) { joined = joined "\n"; return }
-        put(apache_line(joined) "\n"); joined = ""
+        put(apache_lines(joined) "\n"); joined = ""
     }
     else if (language == "xml") { buffer = buffer line "\n"; xml_parts(0) }
     else if (language == "yaml") put(yaml_line(line) "\n")
@@ -333,7 +333,7 @@ function take(line) {
 
 function finish() {
     if (language == "nginx") { if (quote != "") { token("open", quote word); quote = "" } put(nginx_directive()) }
-    else if (language == "apache" && joined != "") put(apache_line(joined))
+    else if (language == "apache" && joined != "") put(apache_lines(joined))
     else if (language == "xml") xml_parts(1)
 }
 
@@ -444,6 +444,14 @@ function nginx_directive(   k, n, made, key, kinds, context, left, at, previous,
 }
 
 # httpd
+
+function apache_lines(text) { return text ~ /^([ \t\r\f\v]|\\\r?\n)*#/ ? apache_line(text) : continued(apache_line(text)) }
+
+function continued(text,   part, n, k, made) { # what was continued still is, whatever stands for it
+    n = split(text, part, /\\?\r?\n/); made = part[1]
+    for (k = 2; k <= n; k++) made = made "\\\n" part[k]
+    return made
+}
 
 function apache_line(line,   head, body, end, words, k, made, key, kinds, gap, rest) {
     match(line, /^([ \t\r\f\v]|\\\r?\n)*/); head = substr(line, 1, RLENGTH); body = substr(line, RLENGTH + 1)

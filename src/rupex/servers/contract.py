@@ -58,10 +58,20 @@ class Because(Struct, frozen=True):
     provenance: Provenance
 
 
+class UncertainHeader(Struct, frozen=True):
+    """A header of which it is not known whether it is sent, or with which value. ``value``: as the configuration has it; ``why``
+    it is not known."""
+
+    name: str
+    value: str
+    why: str
+
+
 class Answer(Struct, frozen=True, kw_only=True):
     """What a server will answer to one request. ``status`` None: content, not configuration, decides it.
 
-    ``closed``: the connection is closed without an answer. ``unknown``: why the answer cannot be told further.
+    ``headers``: those that are sent; ``uncertain``: those that may be. ``closed``: the connection is closed without an answer.
+    ``unknown``: why the answer cannot be told further.
     """
 
     endpoint: str
@@ -70,6 +80,7 @@ class Answer(Struct, frozen=True, kw_only=True):
     status: int | None = None
     location: str | None = None
     headers: tuple[tuple[str, str], ...] = ()
+    uncertain: tuple[UncertainHeader, ...] = ()
     why: tuple[Because, ...] = ()
     closed: bool = False
     unknown: str | None = None

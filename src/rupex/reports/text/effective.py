@@ -26,6 +26,9 @@ def render_answer(document: AnswerDocument, *, width: int = 100, colour: bool = 
         page.entry("status", "decided by the content" if response.status is None else str(response.status), indent=2)
         for name, value in response.headers:
             page.entry("", f"{name}: {value}", indent=2)
+        for header in response.uncertain:
+            page.entry("uncertain", f"{header.name}: {header.value}", indent=2, style="doubt")
+            page.entry("", header.why, indent=2, style="quiet")
     page.blank()
     page.line(("Why", "strong"))
     for number, step in enumerate(document.why, 1):

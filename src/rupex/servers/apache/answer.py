@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from typing import Final, Protocol
 
 from rupex.model import Header, Provenance
@@ -72,7 +73,8 @@ def _explain_outcome(outcome: Outcome, exchange: Exchange, builder: AnswerBuilde
         builder.step(f"{exchange.mapped_by} maps it to {exchange.file}", exchange.mapped_by.provenance())
     for applied in outcome.context:
         if applied.section is not None:
-            builder.step(f"{applied.section} holds here", applied.section.provenance())
+            holds = "holds here" if applied.doubt is None else f"may hold here: {applied.doubt}"
+            builder.step(f"{applied.section} {holds}", applied.section.provenance())
     if outcome.by is not None and outcome.by not in outcome.steps:
         builder.step(f"{outcome.by}", outcome.by.provenance())
 
@@ -123,6 +125,8 @@ def _add_headers(
     exchange = outcome.exchange or exchange
     if inner is not None and (inner.status or 200) < 400:  # a page that fails itself leaves the first answer as it was
         context, is_own, exchange = inner.context, inner.by_server, inner.exchange or exchange
+    if outcome.proxied is None or asked is not None:
+        exchange = replace(exchange, status=status)
     is_trace = exchange.method == "TRACE" and not outcome.by_server  # answered before any header is set
     has_module = "headers" in configuration.config.modules and not is_trace
     sent, dropped = headers_of(context, exchange, is_proxied=outcome.is_passed_on) if has_module else ((), ())
@@ -131,7 +135,6 @@ def _add_headers(
         builder.send("Server", configuration.scopes.banner(context).value)
     if is_trace:
         return None
-    unknown: str | None = None
     if outcome.location is not None:
         builder.send("Location", outcome.location)
     if status == 401:
@@ -143,11 +146,14 @@ def _add_headers(
         if is_own and header.on != "all":
             builder.omit(header, "goes with answers of a handler only: write Header always")
             continue
-        unknown = unknown or _doubt(header)
-        builder.send(header.name, header.value, header.provenance)
+        why = _doubt(header)
+        if why is None:
+            builder.send(header.name, header.value, header.provenance)
+        else:
+            builder.doubt(header.name, header.value, why, header.provenance)
     builder.drop(dropped)
     builder.drop(configuration.scopes.without_effect(virtual, outcome))
-    return unknown
+    return None
 
 
 def _is_kept(outcome: Outcome, status: int) -> bool:
@@ -184,8 +190,6 @@ def _doubt(header: Header) -> str | None:
 
 
 def _moved(exchange: Exchange, page: str) -> Exchange:
-    from dataclasses import replace
-
     path, _, query = page.partition("?")
     environment, unsettled = exchange.renamed()
     return replace(

@@ -23,6 +23,7 @@ class Exchange:
 
     ``uri``: the decoded path that rules see.
     ``args``: the query, None without one; ``sent``: path and query as sent.
+    ``status``: that of its answer, while headers are worked out for it, else None.
     ``environment``: the variables of SetEnv, SetEnvIf and rules; ``unsettled``: those of them whose value, or that are set or
     not, only run time knows.
     ``file``: the path that it is mapped to so far; ``mapped_by``: the directive that does.
@@ -67,6 +68,13 @@ class Exchange:
         if given is not None:
             return given
         return self.host if self.port == _DEFAULT_PORTS[self.scheme] else f"{self.host}:{self.port}"
+
+    @property
+    def status_text(self) -> str:
+        """The status of the answer, which conditions of headers may ask for. Raises :class:`UndeterminedError`."""
+        if self.status is None:
+            raise UndeterminedError("%{REQUEST_STATUS} is known at run time only")
+        return str(self.status)
 
     @property
     def own_name(self) -> str:
@@ -139,6 +147,7 @@ _KNOWN: Final[dict[str, Callable[[Exchange], str]]] = {
     "SCRIPT_FILENAME": lambda x: x.file or x.uri,
     "DOCUMENT_ROOT": lambda x: x.document_root,
     "THE_REQUEST": lambda x: f"{x.method} {x.sent} HTTP/1.1",
+    "REQUEST_STATUS": lambda x: x.status_text,
     "SERVER_PROTOCOL": lambda x: "HTTP/1.1",
     "IS_SUBREQ": lambda x: "true" if x.is_inner else "false",
 }

@@ -1,15 +1,24 @@
-"""Expressions of If sections, headers and rules (httpd's manual, "Expressions in Apache HTTP Server"), as far as a request
-decides them: comparisons, patterns, and, or, not, and the variables of :class:`Exchange`.
+"""Expressions of If sections, headers, rules and access (httpd's manual, "Expressions in Apache HTTP Server"; ap_expr), as far
+as a request decides them.
+
+``or`` and ``and`` look at their right side only where the left one does not decide, as the server does: what only run time
+knows matters only where it is asked for.
 """
 
 from __future__ import annotations
 
+import base64
+import hashlib
+import ipaddress
 import re
-from typing import Final
+from collections.abc import Callable
+from fnmatch import translate
+from typing import Final, NamedTuple, NoReturn
+from urllib.parse import quote, unquote
 
 from rupex.masking.quoting import quoted
 from rupex.model import bounds
-from rupex.model.budget import CHARACTERS_A_STEP, filled, spend
+from rupex.model.budget import CHARACTERS_A_STEP, filled, joined, spend
 from rupex.model.numbers import signed_number
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.common.patterns import UndeterminedError, search
@@ -17,133 +26,313 @@ from rupex.servers.common.patterns import UndeterminedError, search
 _TOKEN = re.compile(
     r"""\s*+(?: (?P<string>"(?:[^"\\]|\\.)*+" | '(?:[^'\\]|\\.)*+')
       | (?P<match>m(?P<delimiter>[#|!,@%])(?:(?!(?P=delimiter)).)*+(?P=delimiter)[ims]* | /(?:[^/\\]|\\.)*+/[ims]*)
-      | (?P<operator>==|!=|=~|!~|<=|>=|<|>|&&|\|\||!|\(|\)|=|\{|\}|,|-[A-Za-z]+\b)
-      | (?P<variable>%\{[^}]*\}) | (?P<word>[A-Za-z_][\w.-]*|-?\d+) )""",
+      | (?P<number>-?\d+)
+      | (?P<operator>==|!=|=~|!~|<=|>=|<|>|&&|\|\||!|\(|\)|=|\{|\}|,|\.|-[A-Za-z]+\b)
+      | (?P<variable>%\{(?:%\{[^{}]*\}|[^{}])*+\}) | (?P<group>\$\d) | (?P<word>[A-Za-z_]\w*) )""",
     re.VERBOSE,
 )
-_IN_STRING = re.compile(r"%\{([^}]*)\}")
+_IN_STRING = re.compile(r"%\{((?:%\{[^{}]*\}|[^{}])*+)\}|\$(\d)")
+_WORDS: Final = {
+    "and": "&&",
+    "or": "||",
+    "not": "!",
+    "in": "-in",
+    "eq": "-eq",
+    "ne": "-ne",
+    "lt": "-lt",
+    "le": "-le",
+} | {
+    "gt": "-gt",
+    "ge": "-ge",
+}
 _COMPARE: Final = frozenset(
-    ("==", "!=", "=", "<", ">", "<=", ">=", "-eq", "-ne", "-lt", "-gt", "-le", "-ge", "-strmatch", "-in")
+    (
+        "==",
+        "!=",
+        "=",
+        "<",
+        ">",
+        "<=",
+        ">=",
+        "-eq",
+        "-ne",
+        "-lt",
+        "-gt",
+        "-le",
+        "-ge",
+        "-strmatch",
+        "-strcmatch",
+        "-fnmatch",
+    )
 )
 _MOST_TOKENS: Final = 500
 
 
+class _State:
+    """What an expression is worked out against: the request, and what its last pattern captured."""
+
+    def __init__(self, exchange: Exchange) -> None:
+        self.exchange, self.groups = exchange, tuple[str, ...]()
+
+    def group(self, number: int) -> str:
+        return self.groups[number] if number < len(self.groups) else ""
+
+
+_Test = Callable[[_State], bool]
+_Text = Callable[[_State], str]
+
+
+class _Token(NamedTuple):
+    kind: str
+    text: str
+
+
 def evaluate(text: str, exchange: Exchange) -> bool:
     """Whether an expression is true for a request. Raises :class:`UndeterminedError`."""
-    tokens: list[tuple[str | None, str]] = []
-    position = 0
-    text = text.rstrip()
-    spend(1 + len(text) // CHARACTERS_A_STEP)
-    while position < len(text):
-        found = _TOKEN.match(text, position)
-        if found is None or len(tokens) > _MOST_TOKENS:
-            raise UndeterminedError(f"the expression {quoted(text)} is not one that Rupex can read")
-        tokens.append((found.lastgroup if found.lastgroup != "delimiter" else "match", found[0].strip()))
-        position = found.end()
-    parser = _Parser(tokens, exchange, text)
-    value = parser.either()
-    if parser.position != len(tokens):
-        parser.fail()
-    return value
+    return _Parser(text).whole()(_State(exchange))
 
 
 class _Parser:
-    def __init__(self, tokens: list[tuple[str | None, str]], exchange: Exchange, text: str) -> None:
-        self.tokens, self.exchange, self.text, self.position, self.depth = tokens, exchange, text, 0, 0
+    """Makes functions of the grammar's parts: those of conditions give a truth, those of words a text."""
 
-    def fail(self) -> None:
+    def __init__(self, text: str) -> None:
+        self.text, self.position, self.depth = text, 0, 0
+        self.tokens = self._read(text.rstrip())
+
+    def _read(self, text: str) -> list[_Token]:
+        spend(1 + len(text) // CHARACTERS_A_STEP)
+        tokens: list[_Token] = []
+        position = 0
+        while position < len(text):
+            found = _TOKEN.match(text, position)
+            if found is None or len(tokens) > _MOST_TOKENS:
+                self.fail()
+            kind = found.lastgroup if found.lastgroup != "delimiter" else "match"
+            word = found[0].strip()
+            if kind == "word" and word in _WORDS:
+                kind, word = "operator", _WORDS[word]
+            tokens.append(_Token(kind or "", word))
+            position = found.end()
+        return tokens
+
+    def fail(self) -> NoReturn:
         raise UndeterminedError(f"the expression {quoted(self.text)} is not one that Rupex can read")
 
     def peek(self) -> str:
-        return self.tokens[self.position][1] if self.position < len(self.tokens) else ""
+        return self.tokens[self.position].text if self.position < len(self.tokens) else ""
 
-    def take(self) -> tuple[str | None, str]:
+    def take(self) -> _Token:
         if self.position >= len(self.tokens):
             self.fail()
         self.position += 1
         return self.tokens[self.position - 1]
 
-    def either(self) -> bool:
-        value = self.both()
-        while self.peek() in ("||", "or"):
-            self.take()
-            other = self.both()
-            value = value or other
-        return value
+    def expect(self, text: str) -> None:
+        if self.take().text != text:
+            self.fail()
 
-    def both(self) -> bool:
-        value = self.single()
-        while self.peek() in ("&&", "and"):
-            self.take()
-            other = self.single()
-            value = value and other
-        return value
+    # Conditions
 
-    def single(self) -> bool:
+    def whole(self) -> _Test:
+        found = self.either()
+        if self.position != len(self.tokens):
+            self.fail()
+        return found
+
+    def either(self) -> _Test:
+        parts = [self.both()]
+        while self.peek() == "||":
+            self.take()
+            parts.append(self.both())
+        return parts[0] if len(parts) == 1 else lambda state: any(part(state) for part in parts)
+
+    def both(self) -> _Test:
+        parts = [self.single()]
+        while self.peek() == "&&":
+            self.take()
+            parts.append(self.single())
+        return parts[0] if len(parts) == 1 else lambda state: all(part(state) for part in parts)
+
+    def single(self) -> _Test:
         self.depth += 1
         if self.depth > bounds.NESTING:
             self.fail()
-        value = self._single()
+        found = self._single()
         self.depth -= 1
-        return value
+        return found
 
-    def _single(self) -> bool:
-        if self.peek() in ("!", "not"):
+    def _single(self) -> _Test:
+        kind, word = self.tokens[self.position] if self.position < len(self.tokens) else self.take()
+        if word == "!":
             self.take()
-            return not self.single()
-        if self.peek() == "(":
+            negated = self.single()
+            return lambda state: not negated(state)
+        if word == "(":
             self.take()
-            value = self.either()
-            if self.take()[1] != ")":
-                self.fail()
-            return value
-        kind, word = self.take()
+            inner = self.either()
+            self.expect(")")
+            return inner
         if kind == "operator":
-            return self.unary(word)
+            return self.unary(self.take().text)
         if kind == "word" and word in ("true", "false"):
-            return word == "true"
-        left = self.string(kind, word)
-        operator = self.take()[1]
-        kind, word = self.take()
+            self.take()
+            return lambda _: word == "true"
+        return self.compared(self.words())
+
+    def unary(self, operator: str) -> _Test:
+        word = self.words()
+        if operator in ("-z", "-n"):
+            return lambda state: (word(state) == "") is (operator == "-z")
+        if operator == "-T":
+            return lambda state: word(state).lower() not in ("", "0", "off", "false", "no")
+
+        def at_run_time(state: _State) -> bool:
+            raise UndeterminedError(f"{operator} {quoted(word(state))} is known at run time only")
+
+        return at_run_time
+
+    def compared(self, left: _Text) -> _Test:
+        operator = self.take().text
         if operator in ("=~", "!~"):
+            kind, pattern = self.take()
             if kind != "match":
                 self.fail()
-            return self.matches(left, word) is (operator == "=~")
-        if operator not in _COMPARE or operator in ("-strmatch", "-in"):
+            return lambda state: _matches(state, left(state), pattern) is (operator == "=~")
+        if operator == "-in":
+            return self.among(left)
+        if operator == "-ipmatch":
+            network = self.words()
+            return lambda state: _is_in_network(left(state), network(state))
+        if operator not in _COMPARE:
             self.fail()
-        return compare(left, operator, self.string(kind, word))
+        right = self.words()
+        return lambda state: compare(left(state), operator, right(state))
 
-    def unary(self, operator: str) -> bool:
+    def among(self, left: _Text) -> _Test:
+        self.expect("{")
+        words = [self.words()]
+        while self.peek() == ",":
+            self.take()
+            words.append(self.words())
+        self.expect("}")
+
+        def test(state: _State) -> bool:
+            value = left(state)
+            return any(word(state) == value for word in words)
+
+        return test
+
+    # Words
+
+    def words(self) -> _Text:
+        parts = [self.word()]
+        while self.peek() == ".":
+            self.take()
+            parts.append(self.word())
+        return parts[0] if len(parts) == 1 else lambda state: joined(part(state) for part in parts)
+
+    def word(self) -> _Text:
         kind, word = self.take()
-        if operator in ("-z", "-n"):
-            return (self.string(kind, word) == "") is (operator == "-z")
-        if operator == "-T":
-            return self.string(kind, word).lower() not in ("", "0", "off", "false", "no")
-        raise UndeterminedError(f"{operator} {quoted(word)} is known at run time only")
-
-    def string(self, kind: str | None, word: str) -> str:
         if kind == "string":
-            return fill(re.sub(r"\\(.)", r"\1", word[1:-1]), self.exchange)
+            text = re.sub(r"\\(.)", r"\1", word[1:-1])
+            return lambda state: _filled(text, state)
         if kind == "variable":
-            return self.exchange.variable(word[2:-1])
-        if kind == "word" and signed_number(word) is not None:
-            return word
-        raise UndeterminedError(f"{quoted(word)} is known at run time only")
+            return lambda state: _variable(word[2:-1], state)
+        if kind == "group":
+            return lambda state: state.group(int(word[1]))
+        if kind == "number":
+            return lambda _: word
+        if kind != "word" or self.peek() != "(":
+            self.fail()
+        return self.function(word.lower())
 
-    def matches(self, subject: str, pattern: str) -> bool:
-        start = 1 if pattern.startswith("/") else 2
-        end = pattern.rindex(pattern[start - 1])
-        flags = pattern[end + 1 :]
-        return search(pattern[start:end], subject, ignore_case="i" in flags) is not None
+    def function(self, name: str) -> _Text:
+        self.expect("(")
+        argument = self.words()
+        self.expect(")")
+        return lambda state: _call(name, argument(state), state)
+
+
+def _matches(state: _State, subject: str, pattern: str) -> bool:
+    start = 1 if pattern.startswith("/") else 2
+    end = pattern.rindex(pattern[start - 1])
+    found = search(pattern[start:end], subject, ignore_case="i" in pattern[end + 1 :])
+    if found is not None:
+        state.groups = (found[0], *(group or "" for group in found.groups()))
+    return found is not None
+
+
+def _is_in_network(address: str, network: str) -> bool:
+    try:
+        return ipaddress.ip_address(address) in ipaddress.ip_network(network, strict=False)
+    except ValueError:
+        raise UndeterminedError(f"{quoted(network)} is no network that Rupex can read") from None
+
+
+def _unescaped(text: str) -> str:
+    """``text`` decoded, but for slashes; nothing where an escape is none (ap_unescape_url_keep2f)."""
+    if re.search(r"%(?![0-9A-Fa-f]{2})|%00", text):
+        return ""
+    return "".join(
+        part if part.lower() == "%2f" else unquote(part, errors="surrogateescape")
+        for part in re.split(r"(%2[fF])", text)
+    )
+
+
+def _octets(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
+
+
+_OF_TEXT: Final[dict[str, Callable[[str], str]]] = {
+    "tolower": str.lower,
+    "toupper": str.upper,
+    "escape": lambda text: quote(text, safe="$-_.+!*'(),:@&=/~"),
+    "unescape": _unescaped,
+    "base64": lambda text: base64.b64encode(_octets(text)).decode(),
+    "md5": lambda text: hashlib.md5(_octets(text), usedforsecurity=False).hexdigest(),
+    "sha1": lambda text: hashlib.sha1(_octets(text), usedforsecurity=False).hexdigest(),
+}
+_OF_REQUEST: Final = {"req": "HTTP", "http": "HTTP", "req_novary": "HTTP", "reqenv": "ENV", "env": "ENV"}
+
+
+def _call(name: str, argument: str, state: _State) -> str:
+    """What a function makes of its argument. Raises :class:`UndeterminedError`."""
+    if name in _OF_TEXT:
+        return _OF_TEXT[name](argument)
+    if name in _OF_REQUEST:
+        return state.exchange.variable(f"{_OF_REQUEST[name]}:{argument}")
+    raise UndeterminedError(f"{name}({quoted(argument)}) is known at run time only")
+
+
+def _variable(name: str, state: _State) -> str:
+    """``%{NAME}``, or ``%{function:argument}``."""
+    function, colon, argument = name.partition(":")
+    if colon and function.lower() in (*_OF_TEXT, *_OF_REQUEST):
+        return _call(function.lower(), _filled(argument, state), state)
+    return state.exchange.variable(name)
+
+
+def _filled(text: str, state: _State) -> str:
+    def one(found: re.Match[str]) -> str:
+        return _variable(found[1], state) if found[2] is None else state.group(int(found[2]))
+
+    return filled(_IN_STRING, one, text)
 
 
 def fill(text: str, exchange: Exchange) -> str:
     """A string with its ``%{NAME}`` filled in. Raises :class:`UndeterminedError`."""
-    return filled(_IN_STRING, lambda found: exchange.variable(found[1]), text)
+    return _filled(text, _State(exchange))
 
 
 def compare(left: str, operator: str, right: str) -> bool:
     """A comparison of texts, or with a letter operator of whole numbers."""
+    if operator in ("-strmatch", "-strcmatch", "-fnmatch"):
+        is_folded = operator == "-strcmatch"
+        flags = re.DOTALL | (re.IGNORECASE if is_folded else 0)
+        pattern = translate(right)
+        if operator == "-fnmatch":  # a slash is met by a slash only
+            pattern = pattern.replace(".*", "[^/]*").replace("(?s:.)", "[^/]")
+        return re.match(pattern, left, flags) is not None
     if operator.startswith("-"):
         a, b = signed_number(left), signed_number(right)
         if a is None or b is None:

@@ -8,10 +8,11 @@ its own table; in the end both tables go out, so that a header set in both goes 
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Iterator
 from typing import Final, NamedTuple
 
 from msgspec import UNSET
+from msgspec.structs import replace
 
 from rupex.model import Dropped, Header, Provenance, default_of
 from rupex.model.budget import filled, joined, spend
@@ -75,7 +76,7 @@ def headers_of(context: Context, exchange: Exchange | None = None, *, is_proxied
     """
     tables: dict[bool, list[Header]] = {True: [], False: []}
     dropped: list[Dropped] = []
-    for directive in all_in(context, "header"):
+    for directive, doubt_of_section in _written(context):
         action = read_action(directive)
         if action is None:
             continue
@@ -92,8 +93,16 @@ def headers_of(context: Context, exchange: Exchange | None = None, *, is_proxied
                 )
             )
             continue
-        _apply(action, tables[action.always], dropped, exchange, doubt if isinstance(doubt, str) else None)
+        why = doubt if isinstance(doubt, str) else doubt_of_section
+        _apply(action, tables[action.always], dropped, exchange, why)
     return Sent((*tables[True], *tables[False]), tuple(dropped))
+
+
+def _written(context: Context) -> Iterator[tuple[Directive, str | None]]:
+    """The Header lines in force, in order, each with why it is not known whether its section holds."""
+    for applied in context:
+        for directive in applied.directives.named("header"):
+            yield directive, applied.doubt
 
 
 def _doubt(action: Action, exchange: Exchange | None) -> str | bool:
@@ -154,6 +163,8 @@ def _apply(
         case "unset":
             if doubt is None:
                 remove(f"{here} takes it away")
+            for old in same if doubt is not None else ():
+                table[table.index(old)] = replace(old, unknown=doubt)
         case "edit" | "edit*":
             for old in same:
                 table[table.index(old)] = _edited(old, action)

@@ -85,7 +85,9 @@ _NOBODYS: Final = Known((), "unmodelled", frozenset(), False, _ANYTHING, "it is 
 def effects_of(directive: Directive) -> frozenset[str]:
     """What a directive can change that Rupex does not model: nothing where it is modelled, inert or switched off; anything for
     a word that is no known module's."""
-    found = known(directive.key) or _NOBODYS
+    found = known(directive.key)
+    if found is None:
+        return _ANYTHING
     if not found.effects or directive.raw.strip().lower() == _AS_BY_DEFAULT.get(directive.key):
         return frozenset()
     return (

@@ -104,7 +104,8 @@ class Processor:
         rule_set = rules_of(virtual.chain, is_server=True)
         self.rules = rule_set.rules
         maps = [d for directives in reversed(rule_set.own) for d in all_of(directives, "rewritemap")]
-        self.rewriter = Rewriter(self._is_there, RewriteMaps(maps, tree, config.path))
+        refuses_marks = config.release >= (2, 4, 60)
+        self.rewriter = Rewriter(self._is_there, RewriteMaps(maps, tree, config.path), refuses_marks=refuses_marks)
         self.rewrites = bool(self.rules) and rule_set.is_on
         modules = list(config.modules)
         before_alias = modules[: modules.index("alias")] if "alias" in modules else modules
@@ -270,9 +271,11 @@ class Processor:
         if file is not None:
             exchange.walk = self.sections.walk(file, exchange.walk)
         walk = None if file is None else exchange.walk
-        return self.sections.of(
+        context = self.sections.of(
             exchange.uri, walk, lambda section: evaluate(_expression(section), exchange), index, url
         )
+        _name_groups(context, exchange, file)
+        return context
 
     def _proxied(self, exchange: Exchange) -> tuple[Directive, str] | None:
         """The ProxyPass that takes a request: one in a Location section, else the first of the server whose path fits."""
@@ -553,7 +556,7 @@ class Processor:
         )
         outcome = self.answer(inner)
         if outcome.unknown is not None:
-            raise UndeterminedError(outcome.unknown)
+            return Outcome(context=context, unknown=outcome.unknown, file=file, is_folder=True)
         if outcome.leads_to is not None:
             # It is asked for only when the page would be served, and then by the request itself.
             if self._kind(outcome.file or "") not in ("file", None):
@@ -585,6 +588,18 @@ class Processor:
         except TreeError:
             return None
         return "missing" if entry is None else "folder" if entry.is_folder else "file"
+
+
+def _name_groups(context: Context, exchange: Exchange, file: str | None) -> None:
+    """Set the variables ``MATCH_NAME`` for what ``(?<name>…)`` of a section's pattern captured."""
+    for applied in context:
+        section = applied.section
+        if section is None or not section.args or "(?<" not in section.args[-1]:
+            continue
+        subject = exchange.uri if applied.kind == "path" else file if applied.kind == "folder" else None
+        found = search(section.args[-1], subject) if subject is not None else None
+        for name, value in found.groupdict().items() if found is not None else ():
+            exchange.environment[f"MATCH_{name.upper()}"] = value or ""
 
 
 def handler_by_name(context: Context, file: str) -> Directive | None:

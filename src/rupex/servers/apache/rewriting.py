@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from functools import lru_cache, partial
 from typing import Final, Literal
 from urllib.parse import quote
@@ -24,6 +25,8 @@ _STATUS_WORDS: Final = {"temp": 302, "permanent": 301, "seeother": 303}
 _OPERATOR = re.compile(r"[<>=]=?|-(?:eq|ne|lt|gt|le|ge)", re.IGNORECASE)
 _RULES_A_STEP: Final = 4
 """Rules that are passed over in one step, since the path begins with other characters than theirs."""
+_MARK: Final = "\ue003"
+"""Stands for a question mark that is part of a path."""
 _MOST_ROUNDS: Final = 100
 """``[N]`` starts again at most so often here; the server gives up after 10,000 (2.4.8)."""
 
@@ -136,12 +139,17 @@ def _flags(text: str) -> dict[str, str]:
 
 
 class Rewriter:
-    """Applies rules. ``is_there``: whether a path is a file or folder, None where nobody can tell; ``maps``: the server's."""
+    """Applies rules. ``is_there``: whether a path is a file or folder, None where nobody can tell; ``maps``: the server's;
+    ``refuses_marks``: a question mark that comes escaped in a path may not become one in a target (since 2.4.60)."""
 
     def __init__(
-        self, is_there: Callable[[str, Literal["file", "folder", "any"]], bool | None], maps: RewriteMaps
+        self,
+        is_there: Callable[[str, Literal["file", "folder", "any"]], bool | None],
+        maps: RewriteMaps,
+        *,
+        refuses_marks: bool = True,
     ) -> None:
-        self.is_there, self.maps = is_there, maps
+        self.is_there, self.maps, self.refuses_marks = is_there, maps, refuses_marks
 
     def apply(
         self, rules: tuple[Rule, ...], exchange: Exchange, prefix: str | None = None, base: str = ""
@@ -178,6 +186,10 @@ class Rewriter:
                 return Rewritten("status", rule.directive, status, steps=tuple(steps))
             if rule.substitution != "-":
                 new = expanded(rule.substitution, captured, exchange, self.maps, _escape_of(rule))
+                if self.refuses_marks and "%3f" in exchange.sent.lower() and not rule.has("unsafeallow3f"):
+                    new, is_refused = self._without_mark(new, rule, captured, exchange)
+                    if is_refused:
+                        return Rewritten("status", rule.directive, 403, steps=tuple(steps))
                 path = self._query(new, rule, exchange)
                 last = rule
             done = self._ends(rule, path, exchange, captured, prefix, base, tuple(steps))
@@ -201,6 +213,22 @@ class Rewriter:
             exchange.uri = path  # else it stays as it was, and only the file is another one
         passes = passes or prefix is not None
         return Rewritten("changed", last.directive, path=path, steps=tuple(steps), passes_through=passes)
+
+    def _without_mark(self, new: str, rule: Rule, captured: Captured, exchange: Exchange) -> tuple[str, bool]:
+        """A target without the question marks that came from an escaped one in the path, and whether it is refused for them: one
+        behind a mark of the rule's own is escaped again."""
+        filled = Captured(
+            [part.replace("?", _MARK) for part in captured.rule],
+            [part.replace("?", _MARK) for part in captured.condition],
+        )
+        marked = replace(exchange, uri=exchange.uri.replace("?", _MARK))
+        text = expanded(rule.substitution, filled, marked, self.maps, _escape_of(rule))
+        path, mark, query = text.partition("?")
+        return (
+            (new, _MARK in path)
+            if not mark or _MARK not in query
+            else (f"{path}?{query.replace(_MARK, '%3f')}", _MARK in path)
+        )
 
     def _matches(self, rule: Rule, path: str, exchange: Exchange) -> Captured | None:
         """What the rule's pattern and its last matching condition captured; None when the rule does not hold."""

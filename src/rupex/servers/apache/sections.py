@@ -29,11 +29,15 @@ Kind = Literal["server", "proxy", "folder", "override", "file", "path", "conditi
 
 
 class AppliedSection(Struct, frozen=True):
-    """One section that holds: what it says, and the ``section`` itself (None for the server's own)."""
+    """One section that holds: what it says, and the ``section`` itself (None for the server's own).
+
+    ``doubt``: why it is not known whether it holds; then nothing but headers stands in it.
+    """
 
     kind: Kind
     directives: Block
     section: Directive | None = None
+    doubt: str | None = None
 
 
 Context = tuple[AppliedSection, ...]
@@ -75,6 +79,7 @@ def all_in(context: Context, *names: str) -> Iterator[Directive]:
         yield from all_of(applied.directives, *names)
 
 
+_HEADERS: Final = frozenset(("header", "requestheader"))
 _OPTIONS: Final = {
     "indexes": "Indexes", "followsymlinks": "FollowSymLinks", "execcgi": "ExecCGI", "includes": "Includes",
     "multiviews": "MultiViews", "symlinksifownermatch": "SymLinksIfOwnerMatch",
@@ -201,14 +206,21 @@ class SectionReader:
             found += [AppliedSection("file", s.inner, s) for s in nested if self._is_file(s, name)]
         found += [AppliedSection("path", s.inner, s) for s in self.meant_by(path)]
         conditions = [s for a in found for s in sections_of(a.directives, "if", "elseif", "else")]
-        decided = False
+        decided, doubt = False, None
         for section in conditions:
             if section.key == "if":
-                decided = False
-            met = not decided if section.key == "else" else not decided and holds(section)
-            decided = decided or met
-            if met:
+                decided, doubt = False, None
+            try:
+                met = not decided and (section.key == "else" or holds(section))
+            except UndeterminedError as undetermined:
+                met, doubt = False, undetermined.why
+            if doubt is not None and not decided:
+                if not set(section.inner.names()) <= _HEADERS:
+                    raise UndeterminedError(doubt)
+                found.append(AppliedSection("condition", section.inner, section, doubt))
+            elif met:
                 found.append(AppliedSection("condition", section.inner, section))
+            decided = decided or met
         return tuple(found)
 
     def _folders(self, file: str, *, is_whole: bool) -> Iterator[AppliedSection]:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from typing import Protocol, TypeVar
 
 from rupex.model import Dropped, Header, Provenance
-from rupex.servers.contract import Answer, Because, Request
+from rupex.servers.contract import Answer, Because, Request, UncertainHeader
 
 
 class Listening(Protocol):
@@ -33,6 +33,7 @@ class AnswerBuilder:
         self.steps: list[Because] = []
         self.headers: list[tuple[str, str]] = []
         """Names and values of the header lines, in order."""
+        self.uncertain: list[UncertainHeader] = []
 
     def step(self, message: str, place: Provenance) -> None:
         """Add a step to the explanation."""
@@ -51,6 +52,11 @@ class AnswerBuilder:
         self.headers.append((name, value))
         if place is not None:
             self.step(f"{name}: {value}", place)
+
+    def doubt(self, name: str, value: str, why: str, place: Provenance) -> None:
+        """Add a header line that may be sent, and a step that says so."""
+        self.uncertain.append(UncertainHeader(name, value, why))
+        self.step(f"{name} is not certain: {why}", place)
 
     def omit(self, header: Header, reason: str) -> None:
         """Tell why a header of the configuration is not in this answer."""
@@ -74,7 +80,7 @@ class AnswerBuilder:
         """The answer of a scope. ``status`` None: content decides it; ``unknown``: why the answer is not known further."""
         return Answer(
             endpoint=self.endpoint, scope=scope, transport=self._transport, status=status, location=location,
-            headers=tuple(self.headers), why=tuple(self.steps), unknown=unknown,
+            headers=tuple(self.headers), uncertain=tuple(self.uncertain), why=tuple(self.steps), unknown=unknown,
         )  # fmt: skip
 
     @property

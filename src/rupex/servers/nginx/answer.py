@@ -86,11 +86,11 @@ def _answer(
     """The answer with its headers. ``outcome``: what becomes of the request; ``sent``: the same, or the error page asked for."""
     _explain_outcome(outcome, virtual, builder)
     exchange.status = status
-    unfilled = _add_headers(configuration, sent, exchange, status, builder)
-    scope, unknown = scope_identity(outcome.location)[0], outcome.unknown or unfilled
+    _add_headers(configuration, sent, exchange, status, builder)
+    scope = scope_identity(outcome.location)[0]
     if outcome.closed:
-        return builder.closed(scope, location=sent.target, unknown=unknown)
-    return builder.answer(scope, status, location=sent.target, unknown=unknown)
+        return builder.closed(scope, location=sent.target, unknown=outcome.unknown)
+    return builder.answer(scope, status, location=sent.target, unknown=outcome.unknown)
 
 
 def _explain_outcome(outcome: Outcome, virtual: VirtualHost, builder: AnswerBuilder) -> None:
@@ -108,10 +108,9 @@ def _explain_outcome(outcome: Outcome, virtual: VirtualHost, builder: AnswerBuil
 
 def _add_headers(
     configuration: Resolved, outcome: Outcome, exchange: Exchange, status: int | None, builder: AnswerBuilder
-) -> str | None:
-    """Add the headers of the answer, filled in for this request; returns why one of them could not be."""
+) -> None:
+    """Add the headers of the answer, filled in for this request."""
     sent, dropped = configuration.scopes.headers.of(outcome.chain)
-    unknown = None
     if outcome.target is not None:
         builder.send("Location", outcome.target)
     for realm in exchange.challenges:
@@ -123,11 +122,11 @@ def _add_headers(
         try:
             value = exchange.fill(header.value)
         except UndeterminedError as undetermined:
-            value, unknown = header.value, unknown or undetermined.why
+            builder.doubt(header.name, header.value, undetermined.why, header.provenance)
+            continue
         if value:
             builder.send(header.name, value, header.provenance)
     builder.drop(dropped)
-    return unknown
 
 
 def _why_not(header: Header) -> str:
