@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import re
 
 from rupex.controls.catalogue import control
 from rupex.http.product import tells_inside, tells_version
@@ -32,7 +33,17 @@ def version(endpoint: Endpoint) -> Judgement:
         signature = scope.signature
         if signature is not None and signature.value is not None and tells_version(signature.value):
             return Fail(f"error pages say {signature.value}", signature.provenance, evidence=signature.value)
+    for scope in endpoint.scopes:
+        if scope.may_come_from_upstream("Server") and not _is_interpreter(scope):
+            return Unknown(
+                "the server behind may send a Server header of its own, and nothing takes it out", scope.provenance
+            )
     return passed if endpoint.scopes else Unknown("no answer of it is known", endpoint.provenance)
+
+
+def _is_interpreter(scope: Scope) -> bool:
+    """Whether requests are passed on to a program by FastCGI, which is no server and names none."""
+    return scope.upstream is not None and re.search(r"(?:^|[|:])f(?:ast)?cgi:", scope.upstream.url) is not None
 
 
 @control(

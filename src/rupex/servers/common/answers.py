@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+import re
 from collections.abc import Iterable
 from typing import Protocol, TypeVar
 
@@ -19,6 +20,8 @@ class Listening(Protocol):
     @property
     def port(self) -> int | None: ...
 
+
+_ADDRESS = re.compile(r"[0-9]{1,3}(?:\.[0-9]{1,3}){3}|\[[0-9A-Fa-f:.]+\]")
 
 L = TypeVar("L", bound=Listening)
 
@@ -90,11 +93,13 @@ class AnswerBuilder:
 
 def listeners_for(request: Request, listeners: Iterable[L], every: tuple[str, ...]) -> list[L]:
     """The listeners that take a request, best first: those of its very address, else those of every address. ``every``: the
-    addresses that stand for all, those of IPv4 first. A request without an address prefers them in that order."""
+    addresses that stand for all, those of IPv4 first. A request without an address, whose URL names none either, prefers them in
+    that order."""
     found = [listener for listener in listeners if listener.port == request.port]
-    if request.address is not None:
-        exact = [listener for listener in found if listener.address == request.address]
-        found = exact or [listener for listener in found if _takes(listener.address, request.address, every)]
+    address = request.address or (request.name if _ADDRESS.fullmatch(request.name) else None)
+    if address is not None:
+        exact = [listener for listener in found if listener.address == address]
+        found = exact or [listener for listener in found if _takes(listener.address, address, every)]
     return sorted(found, key=lambda listener: (listener.address.startswith("["), listener.address not in every))
 
 

@@ -14,7 +14,8 @@ from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import scope_identity
 from rupex.servers.nginx.process import Outcome
 from rupex.servers.nginx.scopes import ScopeReader
-from rupex.servers.nginx.tls import TlsResolver
+from rupex.servers.nginx.tls import TlsResolver, inherited
+from rupex.servers.nginx.upstream import may_send_server
 from rupex.servers.nginx.variables import Exchange
 
 _PLAIN_TO_TLS: Final = 497
@@ -115,7 +116,12 @@ def _add_headers(
         builder.send("Location", outcome.target)
     for realm in exchange.challenges:
         builder.send("WWW-Authenticate", realm)
+    passes_server = outcome.handler is not None and may_send_server(outcome.handler, outcome.chain)
+    own_server = configuration.scopes.headers.signature(outcome.chain).value
     for header in sent:
+        if passes_server and (header.name, header.value) == ("Server", own_server):
+            builder.doubt(header.name, header.value, "the server behind may send its own", header.provenance)
+            continue
         if not header.is_on(status or 200):
             builder.omit(header, f"is not sent with status {status}: {_why_not(header)}")
             continue
@@ -151,6 +157,9 @@ def _exchange(configuration: Resolved, listener: Listener, virtual: VirtualHost,
     default_port = 443 if request.scheme == "https" else 80
     host_header = request.name if request.port == default_port else f"{request.name}:{request.port}"
     headers = {name.lower(): value for name, value in request.headers}
+    assert listener.default is not None
+    # The path is read before the name is known, and so by the listener's first server block.
+    merging, _ = inherited((configuration.http, listener.default.block), "merge_slashes")
     exchange = Exchange(
         method=request.method,
         scheme="https" if listener.ssl else "http",
@@ -158,7 +167,7 @@ def _exchange(configuration: Resolved, listener: Listener, virtual: VirtualHost,
         host_header=headers.get("host", host_header),
         port=listener.port,
         address=listener.address,
-        uri=normalise(path),
+        uri=normalise(path, merges=merging is None or merging.args != ("off",)),
         args=request.query or "",
         request_uri=sent,
         server_name=virtual.names[0] if virtual.names else "",
@@ -181,6 +190,17 @@ def _keep_name_captures(virtual: VirtualHost, exchange: Exchange) -> None:
                 return
 
 
-def normalise(path: str) -> str:
-    """A request path as locations see it: decoded, slashes merged, dots resolved (ngx_http_parse_complex_uri)."""
-    return without_dots(unquote(path, errors="surrogateescape") if "%" in path else path)
+def normalise(path: str, *, merges: bool = True) -> str:
+    """A request path as locations see it: decoded, dots resolved, and slashes merged unless ``merge_slashes`` is off
+    (ngx_http_parse_complex_uri)."""
+    text = unquote(path, errors="surrogateescape") if "%" in path else path
+    if merges:
+        return without_dots(text)
+    kept: list[str] = []
+    parts = text.removeprefix("/").split("/")
+    for part in parts:
+        if part == "..":
+            del kept[-1:]
+        elif part != ".":
+            kept.append(part)
+    return "/" + "/".join((*kept, "") if parts[-1] in (".", "..") else kept)

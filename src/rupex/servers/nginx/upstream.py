@@ -71,7 +71,7 @@ class UpstreamReader:
         return Upstream(
             url=url,
             provenance=place,
-            hidden=self._hidden(kind, chain),
+            hidden=hidden_headers(kind, chain),
             backends=backends,
             unknown=unknown,
             verified=self.verified(kind, chain) if tls else None,
@@ -114,17 +114,21 @@ class UpstreamReader:
         directive, _ = inherited(chain, f"{kind}_intercept_errors")
         return directive is not None and directive.args == ("on",)
 
-    @staticmethod
-    def _hidden(kind: str, chain: tuple[Block, ...]) -> tuple[str, ...]:
-        hiding = next(
-            (list(b.all(f"{kind}_hide_header")) for b in reversed(chain) if b.last(f"{kind}_hide_header")), []
-        )
-        passing = next(
-            (list(b.all(f"{kind}_pass_header")) for b in reversed(chain) if b.last(f"{kind}_pass_header")), []
-        )
-        hidden = {d.args[0].lower() for d in hiding if d.args} | set(_ALWAYS_HIDDEN.get(kind, ()))
-        cleared = {name.lower() for block in chain for d in block.all("more_clear_headers") for name in d.args}
-        return tuple(sorted((hidden - {d.args[0].lower() for d in passing if d.args}) | cleared))
+
+def may_send_server(handler: Directive, chain: tuple[Block, ...]) -> bool:
+    """Whether the Server header of what a request is passed on to goes out in place of nginx's own. An interpreter behind
+    FastCGI sends none."""
+    kind = handler.name.removesuffix("_pass")
+    return kind in _ALWAYS_HIDDEN and kind != "fastcgi" and "server" not in hidden_headers(kind, chain)
+
+
+def hidden_headers(kind: str, chain: tuple[Block, ...]) -> tuple[str, ...]:
+    """The headers, lower case, that a block takes out of the answers of what it passes requests on to."""
+    hiding = next((list(b.all(f"{kind}_hide_header")) for b in reversed(chain) if b.last(f"{kind}_hide_header")), [])
+    passing = next((list(b.all(f"{kind}_pass_header")) for b in reversed(chain) if b.last(f"{kind}_pass_header")), [])
+    hidden = {d.args[0].lower() for d in hiding if d.args} | set(_ALWAYS_HIDDEN.get(kind, ()))
+    cleared = {name.lower() for block in chain for d in block.all("more_clear_headers") for name in d.args}
+    return tuple(sorted((hidden - {d.args[0].lower() for d in passing if d.args}) | cleared))
 
 
 def _port_of(authority: str, default_port: int) -> int | None:

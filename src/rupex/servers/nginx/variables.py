@@ -257,7 +257,7 @@ class Exchange:
             self.depth -= 1
 
     def _table_value(self, name: str, text: str) -> str:
-        if f"${name}" in text:
+        if any(not isinstance(part, str) and part[0] == name for part in compile_text(text)):
             raise UndeterminedError(f"${name} is defined by itself")
         return self.fill(text)
 
