@@ -126,4 +126,4 @@ def _dumped(text: str) -> Iterator[tuple[int, str]]:
     for line in text.splitlines():
         bare = line.strip()
         if bare and not bare.startswith(("#", "</", "Syntax OK", "AH", "[")):
-            yield (len(line) - len(line.lstrip())) // 2, " ".join(bare.split()).replace(" >", ">")
+            yield (len(line) - len(line.lstrip())) // 2, re.sub(" >$", ">", " ".join(bare.split()))

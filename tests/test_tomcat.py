@@ -34,6 +34,7 @@ TLS = (
     'ciphers="ECDHE+AESGCM" honorCipherOrder="true"',
     'ciphers="TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256,TLS_RSA_WITH_AES_128_CBC_SHA"',
     'ciphers="HIGH:!aNULL" protocols="TLSv1.3"',
+    'cipherSuites="TLS_AES_128_GCM_SHA256" ciphers="ECDHE-RSA-AES128-GCM-SHA256"',
 )
 EXTERNAL = """<!DOCTYPE x [<!ENTITY e SYSTEM "file:///etc/passwd">]>
 <Server><Service><Connector port="1&e;"/></Service></Server>"""
@@ -163,7 +164,8 @@ class TomcatTlsTest(unittest.TestCase):
                         # Tomcat 9 has a suite of its own choice in front of some; Java's server order is otherwise ours.
                         in_order = ours["preference"]["value"] == "server" and major == 10
                         self.assertEqual(*(suites if in_order else map(sorted, suites)))
-                        if seen["preference"]["value"] is not None:
+                        several = sum("_WITH_" in suite for suite in suites[0]) > 1
+                        if several and seen["preference"]["value"] is not None:
                             self.assertEqual(ours["preference"]["value"], seen["preference"]["value"])
 
     @staticmethod
@@ -174,6 +176,37 @@ class TomcatTlsTest(unittest.TestCase):
             endpoint = next(e for e in evidence.host.endpoints if e.tls is not None)
             seen = seen_from_outside("a.test", case.secure)
         return json.loads(msgspec.json.encode(endpoint.tls)), seen["tls"]
+
+
+NAMED = """<SSLHostConfig protocols="TLSv1.3">{0}</SSLHostConfig>
+<SSLHostConfig hostName="*.old.test" protocols="TLSv1.2" ciphers="TLS_RSA_WITH_AES_128_CBC_SHA">{0}</SSLHostConfig>
+<SSLHostConfig hostName="partner.test" protocols="TLSv1.2+TLSv1.3" cipherSuites="TLS_AES_128_GCM_SHA256">{0}</SSLHostConfig>"""
+
+
+class TomcatNamesTest(unittest.TestCase):
+    def test_the_name_of_a_handshake_chooses_its_settings_whatever_the_hosts_are_called(self) -> None:
+        written = (tomcat_oracle.CASES / "tls/conf/server.xml").read_text()
+        found = re.search(r"<SSLHostConfig[^>]*>(.*?)</SSLHostConfig>", written, re.DOTALL)
+        assert found is not None
+        with tempfile.TemporaryDirectory() as scratch:
+            folder = Path(scratch, "named")
+            shutil.copytree(tomcat_oracle.CASES / "tls", folder)
+            (folder / "conf/server.xml").write_text(written.replace(found[0], NAMED.format(found[1])))
+            with mock.patch.object(tomcat_oracle, "CASES", Path(scratch)):
+                case = Case("named", "")
+                with running_tomcat(case, 10) as tree:
+                    endpoints = gather(open_tree(tree).tree, "", name="named").host.endpoints
+                    secured = [endpoint for endpoint in endpoints if endpoint.tls is not None]
+                    self.assertEqual(len(secured), 3)
+                    for name in ("a.test", "x.old.test", "partner.test"):
+                        with self.subTest(name):
+                            wild = "*." + name.partition(".")[2]
+                            named = [e for e in secured if name in e.names or wild in e.names]
+                            chosen = named[0] if named else next(e for e in secured if e.default)
+                            ours = json.loads(msgspec.json.encode(chosen.tls))
+                            seen = seen_from_outside(name, case.secure)["tls"]
+                            self.assertEqual(ours["protocols"]["value"], seen["protocols"]["value"])
+                            self.assertEqual(sorted(ours["suites"]["value"]), sorted(seen["suites"]["value"]))
 
 
 class TomcatControlsTest(TreeTest):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from weakref import WeakKeyDictionary
 
 from msgspec import Struct
@@ -44,10 +45,15 @@ def taken_version(tree: HostTree, program: str) -> PackageVersion | None:
 
 def upstream_version(tree: HostTree, package: str) -> PackageVersion | None:
     """The installed version of ``package``, or None when the tree's database does not list it."""
+    return installed_packages(tree).get(package)
+
+
+def installed_packages(tree: HostTree) -> Mapping[str, PackageVersion]:
+    """What the tree's database lists as installed, by name."""
     found = _cache.get(tree)
     if found is None:
         found = _cache[tree] = _read(tree)
-    return found.get(package)
+    return found
 
 
 def _read(tree: HostTree) -> dict[str, PackageVersion]:

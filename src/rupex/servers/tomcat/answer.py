@@ -11,6 +11,7 @@ from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
 from rupex.servers.tomcat.paths import normalise
 from rupex.servers.tomcat.process import Processor, VirtualHostBinding, address_of, port_of
+from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.syntax import Element
 
 
@@ -19,6 +20,7 @@ class Resolved(Protocol):
 
     members: list[VirtualHostBinding]
     processor: Processor
+    release: Release
 
     def server_headers(self, connector: Element) -> Iterator[Header]: ...
 
@@ -49,8 +51,22 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         builder.step("decided here", outcome.by)
     for header in configuration.server_headers(connector):
         builder.send(header.name, header.value)
+    release = configuration.release.number
+    origin = next((value for name, value in request.headers if name.lower() == "origin"), None)
     for header in outcome.headers:
-        builder.send(header.name, header.value, header.provenance)
+        if (
+            origin is not None
+            or not header.name.lower().startswith("access-control-")
+            or _sends_always(header, release)
+        ):
+            builder.send(header.name, header.value, header.provenance)
+        elif header.value == "*" and not _sends_never(release):
+            words = (
+                f"whether Tomcat {'.'.join(map(str, release))} sends it to requests without an Origin is not measured"
+            )
+            builder.doubt(header.name, header.value, words, header.provenance)
+        else:
+            builder.omit(header, "goes to requests with an Origin only")
     for name, value in outcome.extra:
         builder.send(name, value)
     if outcome.location is not None:
@@ -65,15 +81,23 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     )
 
 
+def _sends_always(header: Header, release: tuple[int, ...]) -> bool:
+    """Whether the CORS filter sends a header to requests without an Origin too: for any origin, as measured on 9.0.70."""
+    return header.value == "*" and release <= (9, 0, 70)
+
+
+def _sends_never(release: tuple[int, ...]) -> bool:
+    """As measured on 10.1.60."""
+    return release >= (10, 1, 60)
+
+
 def _member(members: Iterable[VirtualHostBinding], request: Request) -> VirtualHostBinding | None:
     """The host that answers a request, at the connector of its port; None where none listens."""
     listening = [member for member in members if port_of(member.connector) == request.port]
     if request.address is not None:
         listening = [member for member in listening if address_of(member.connector) in (request.address, EVERY)]
-    named = (member for member in listening if request.name.lower() in _names(member.host))
+    name = request.name.lower()
+    wild = "*." + name.partition(".")[2]
+    named = (member for called in (name, wild) for member in listening if called in member.names)
     defaults = (member for member in listening if member.host.get("name") == member.engine.get("defaultHost"))
     return next(named, None) or next(defaults, None) or next(iter(listening), None)
-
-
-def _names(host: Element) -> set[str]:
-    return {host.get("name").lower(), *(alias.text.lower() for alias in host.all("Alias"))}

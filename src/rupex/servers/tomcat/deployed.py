@@ -91,12 +91,14 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
     app_base = reader.path(host.get("appBase", "webapps"))
     found: dict[str, Context] = {}
 
-    def add(path: str, folder: str | None, elements: tuple[Element, ...], place: Provenance) -> None:
+    def add(
+        path: str, folder: str | None, elements: tuple[Element, ...], place: Provenance, *, reads_own: bool = True
+    ) -> None:
         if path in found:
             return
         spend(PER_MEMBER)
         own = reader.xml(f"{folder}/WEB-INF/web.xml") if folder else None
-        inner = reader.xml(f"{folder}/META-INF/context.xml") if folder else None
+        inner = reader.xml(f"{folder}/META-INF/context.xml") if folder and reads_own else None
         descriptors = tuple(one for one in (server_web, own) if one is not None)
         found[path] = Context(
             path, folder, WebApp(descriptors), (*elements, *((inner,) if inner is not None else ())), place
@@ -112,7 +114,8 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
             path = path_of(name.removesuffix(".xml"))
             if described is not None:
                 base = described.get("docBase") or f"{app_base}/{name.removesuffix('.xml')}"
-                add(path, _folder(reader, app_base, base), (described,), described.provenance())
+                # A descriptor there stands in place of the application's own (HostConfig.deployDescriptor).
+                add(path, _folder(reader, app_base, base), (described,), described.provenance(), reads_own=False)
     if host.flag("autoDeploy", otherwise=True) or host.flag("deployOnStartup", otherwise=True):
         for name in _names(tree, app_base):
             is_folder = tree.is_folder(f"{app_base}/{name}")

@@ -28,12 +28,18 @@ _STRANGER: Final = "198.51.100.7"
 
 
 class VirtualHostBinding(NamedTuple):
-    """A host at a connector: what becomes one endpoint."""
+    """A host at a connector: what becomes one endpoint.
+
+    ``names``: those by which it is reached, lower case; ``secured``: the element with its TLS settings, None without TLS.
+    A host has one for each SSLHostConfig that its names choose, since the name of the TLS handshake chooses by itself.
+    """
 
     id: str
     connector: Element
     engine: Element
     host: Element
+    names: tuple[str, ...]
+    secured: Element | None = None
 
 
 class PathRequest(NamedTuple):

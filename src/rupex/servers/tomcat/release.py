@@ -8,6 +8,7 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.host import TreeError
+from rupex.host.facts.packages import installed_packages
 from rupex.model import Provenance
 from rupex.servers.common.releases import Release, Releases
 from rupex.servers.contract import HostContext
@@ -19,6 +20,9 @@ RELEASES: Final = Releases(
 default = RELEASES.default
 _JAVA_SECURITY: Final = ("etc/java-*-openjdk/security/java.security", "usr/lib/jvm/*/conf/security/java.security",
                          "usr/lib/jvm/*/lib/security/java.security", "usr/lib/jvm/*/jre/lib/security/java.security")  # fmt: skip
+_JAVA_PACKAGE = re.compile(r"(?:openjdk|temurin|zulu)-?([0-9]{1,3})\b")
+_FIRST_WITHOUT_OLD: Final = 16
+"""The first Java release that starts with TLS 1.0 and 1.1 switched off."""
 _OLD: Final = ("SSLv3", "TLSv1", "TLSv1.1")
 
 
@@ -59,13 +63,26 @@ def find_java(host_context: HostContext) -> Java:
             refused = words if refused is None else refused & words
             line = text.count("\n", 0, text.find("\njdk.tls.disabledAlgorithms") + 1) + 1
             place = place or Provenance("explicit", path, line, 1)
-    if refused is None and "java" in host_context.assumed:
-        number = re.match(r"(?:1\.)?([0-9]{1,4})", host_context.assumed["java"])
-        if (
-            number is not None and int(number[1]) >= 16
-        ):  # the first release that starts with TLS 1.0 and 1.1 switched off
-            return Java(frozenset(word.lower() for word in _OLD), Provenance("default", note="as assumed by the user"))
+    if refused is None:
+        return _by_release(host_context)
     return Java(refused, place)
+
+
+def _by_release(host_context: HostContext) -> Java:
+    """What a Java runtime switches off by itself, by its release: as the user says, or by the package of it."""
+    number: int | None = None
+    place = Provenance("default", note="as assumed by the user")
+    if "java" in host_context.assumed:
+        found = re.match(r"(?:1\.)?([0-9]{1,4})", host_context.assumed["java"])
+        number = None if found is None else int(found[1])
+    else:
+        packages = [name for name in installed_packages(host_context.tree) if _JAVA_PACKAGE.match(name)]
+        numbers = [int(found[1]) for name in packages if (found := _JAVA_PACKAGE.match(name)) is not None]
+        number = min(numbers, default=None)  # of several, the one that switches off least
+        place = Provenance("default", note=f"by the package {packages[0]}" if packages else None)
+    if number is None or number < _FIRST_WITHOUT_OLD:
+        return Java(None, None)
+    return Java(frozenset(word.lower() for word in _OLD), place)
 
 
 __all__ = ["RELEASES", "Java", "Release", "default", "find_java", "find_release"]

@@ -9,6 +9,7 @@ from typing import Final
 from msgspec import structs
 
 from rupex.host import TreeError
+from rupex.host.facts.packages import DPKG_STATUS
 from rupex.http.urls import authority_of
 from rupex.masking.secrets import is_factory_word
 from rupex.model import (
@@ -49,6 +50,11 @@ from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
 
 _PASSWORDS: Final = ("certificateKeystorePassword", "keystorePass", "truststorePassword", "truststorePass")
+_SPECIFICATIONS: Final = {
+    (8, 5): "Servlet/3.1 JSP/2.3", (9,): "Servlet/4.0 JSP/2.3", (10,): "Servlet/5.0 JSP/3.0", (10, 1): "Servlet/6.0 JSP/3.1",
+    (11,): "Servlet/6.1 JSP/4.0",
+}  # fmt: skip
+"""What a release of Tomcat implements (Tomcat's own "Which Version Do I Want?")."""
 _UNMAPPED: Final = "the filter is declared, and mapped to no path"
 
 
@@ -138,15 +144,45 @@ class TomcatConfiguration:
             for host in hosts:
                 self.deployed[id(host)] = contexts(self.reader, engine, host, self.server_web)
             for connector in service.all("Connector"):
-                port = port_of(connector)
-                if _is_ajp(connector) or port is None:
+                if _is_ajp(connector) or port_of(connector) is None or not self._starts(connector):
                     continue
-                for host in hosts:
-                    spend(PER_MEMBER)
-                    where = f"{address_of(connector)}:{port}"
-                    self.members.append(
-                        VirtualHostBinding(f"tomcat:{where}/{host.get('name')}", connector, engine, host)
-                    )
+                self.members += self._members_of(connector, engine, hosts)
+
+    def _starts(self, connector: Element) -> bool:
+        """Whether a connector comes up; a problem says so where it does not."""
+        is_told = not connector.flag("SSLEnabled") or next(connector.all("SSLHostConfig"), None) is not None
+        if is_told or self.release.number < (10, 1):
+            return True
+        words = (
+            "it has no SSLHostConfig, and attributes of the connector are not read since Tomcat 10.1: it does not start"
+        )
+        place = connector.provenance()
+        self.reader.problems.append(Problem("syntax", place.file, place.line, words, False))
+        return False
+
+    def _members_of(self, connector: Element, engine: Element, hosts: list[Element]) -> Iterator[VirtualHostBinding]:
+        """The hosts at one connector, by the SSLHostConfig that their names choose; and the host that answers for what no host is
+        called, for each SSLHostConfig that is left."""
+        where = f"tomcat:{address_of(connector)}:{port_of(connector)}"
+        is_tls = connector.flag("SSLEnabled")
+        reached: set[int] = set()
+        for host in hosts:
+            by_config: dict[int, tuple[Element | None, list[str]]] = {}
+            for name in dict.fromkeys([host.get("name").lower(), *(alias.text.lower() for alias in host.all("Alias"))]):
+                config = self.tls.host_config(connector, name) if is_tls else None
+                by_config.setdefault(id(config), (config, []))[1].append(name)
+            for config, names in by_config.values():
+                spend(PER_MEMBER)
+                reached.add(id(config))
+                called = host.get("name") if host.get("name").lower() in names else names[0]
+                yield VirtualHostBinding(f"{where}/{called}", connector, engine, host, tuple(names), config)
+        default_name = engine.get("defaultHost")
+        answering = next((host for host in hosts if host.get("name") == default_name), None)
+        for config in connector.all("SSLHostConfig") if is_tls and answering is not None else ():
+            if id(config) not in reached and answering is not None:
+                name = config.get("hostName", "_default_").lower()
+                own = () if name == "_default_" else (name,)
+                yield VirtualHostBinding(f"{where}/{name}", connector, engine, answering, own, config)
 
     def _stores(self) -> Iterator[StoreUse]:
         """Key stores with the kind of their password: the factory one where nothing else is said."""
@@ -177,8 +213,8 @@ class TomcatConfiguration:
         return by_certificate(
             (use, member.id)
             for member in self.members
-            if member.connector.flag("SSLEnabled")
-            for use in self.tls.certificates(self.tls.host_config(member.connector, member.host.get("name")))
+            if member.secured is not None
+            for use in self.tls.certificates(member.secured)
         )
 
     @property
@@ -230,19 +266,20 @@ class TomcatConfiguration:
     def _endpoint(self, member: VirtualHostBinding) -> Endpoint:
         connector, host = member.connector, member.host
         is_tls = connector.flag("SSLEnabled")
-        names = tuple(dict.fromkeys([host.get("name").lower(), *(alias.text.lower() for alias in host.all("Alias"))]))
         is_default = host.get("name") == member.engine.get("defaultHost", host.get("name"))
+        if member.secured is not None:  # of the default host, the one that a handshake without a name reaches
+            is_default = is_default and member.secured is self.tls.host_config(connector, "")
         return Endpoint(
             id=member.id,
             family=self.family,
             address=address_of(connector),
             port=port_of(connector),
-            names=tuple(name for name in names if name != "localhost"),
+            names=tuple(name for name in member.names if name != "localhost"),
             default=is_default,
             transport="tls" if is_tls else "plain",
             provenance=connector.provenance(),
             sources=("config",),
-            tls=self.tls.resolve(connector, host.get("name")) if is_tls else None,
+            tls=None if member.secured is None else self.tls.resolve(connector, member.secured),
             scopes=tuple(self._scopes(member)),
             trace=Setting(
                 connector.flag("allowTrace"),
@@ -365,7 +402,13 @@ class TomcatConfiguration:
                 connector.provenance() if configured else default_setting.provenance or Provenance("default"),
             )
         if connector.flag("xpoweredBy"):
-            yield Header("X-Powered-By", f"Servlet JSP (Apache Tomcat/{self.release})", "all", connector.provenance())
+            yield Header("X-Powered-By", self._powered_by(), "all", connector.provenance())
+
+    def _powered_by(self) -> str:
+        """What ``xpoweredBy`` sends; the maker and the release of the Java runtime are not known."""
+        line = next((line for line in sorted(_SPECIFICATIONS, reverse=True) if self.release.number >= line), (8, 5))
+        maker = " (Debian)" if self.host_context.tree.is_file(DPKG_STATUS) else ""
+        return f"{_SPECIFICATIONS[line]} (Apache Tomcat/{self.release}{maker} Java/…)"
 
     def _signature(self, member: VirtualHostBinding) -> tuple[str, Provenance]:
         """What error pages say (ErrorReportValve): product, version and report, unless it is told not to."""

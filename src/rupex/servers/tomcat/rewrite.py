@@ -21,9 +21,9 @@ from rupex.servers.common.patterns import UndeterminedError, search
 _STATUS_WORDS: Final = {"": 302, "temp": 302, "permanent": 301, "seeother": 303}
 _FLAG_NAMES: Final = {
     "redirect": "R", "last": "L", "forbidden": "F", "gone": "G", "nocase": "NC", "ornext": "OR", "qsappend": "QSA",
-    "chain": "C", "next": "N", "skip": "S", "qsdiscard": "QSD",
+    "chain": "C", "next": "N", "skip": "S", "qsdiscard": "QSD", "noescape": "NE",
 }  # fmt: skip
-_READ: Final = frozenset(("R", "L", "F", "G", "NC", "OR", "QSA"))
+_READ: Final = frozenset(("R", "L", "F", "G", "NC", "OR", "QSA", "NE"))
 _REFERENCE: Final = re.compile(r"\\(.)|([$%])(\d)|%\{([^{}:]*)\}|([$%]\{)")
 _SCHEME: Final = re.compile(r"[a-z][a-z0-9+.-]*:", re.IGNORECASE)
 _KEPT: Final = "-._~!$&'()*+,;=:@/?%"
@@ -36,7 +36,8 @@ class Condition(NamedTuple):
 
 
 class Rule(NamedTuple):
-    """``conditions``: those before it. ``unread``: why the rule cannot be followed."""
+    """``conditions``: those before it. ``unread``: why the rule cannot be followed; where its ``pattern`` is empty, it may
+    concern every path."""
 
     pattern: str
     substitution: str
@@ -81,13 +82,12 @@ def parse_rules(file: str, text: str) -> tuple[Rule, ...]:
         if words[0] == "RewriteCond" and is_plain:
             conditions.append(Condition(words[1], words[2], flags))
             continue
-        unread = (
-            "" if words[0] == "RewriteRule" and is_plain else f"{quoted(line.strip())} is not one that Rupex can read"
-        )
+        is_rule = words[0] == "RewriteRule" and is_plain
+        unread = "" if is_rule else f"{quoted(line.strip())} is not one that Rupex can read"
         odd = sorted(set(flags) - _READ)
         if odd and not unread:
             unread = f"the flag {odd[0]} of a rewrite rule is not followed"
-        pattern, substitution = (words[1], words[2]) if len(words) > 2 else ("", "")
+        pattern, substitution = (words[1], words[2]) if is_rule else ("", "")
         found.append(Rule(pattern, substitution, flags, tuple(conditions), place, unread))
         conditions = []
     return tuple(found)
@@ -103,11 +103,13 @@ def rewrite(rules: tuple[Rule, ...], subject: Subject, release: tuple[int, ...])
     path, by, adds_query = subject.path, None, False
     for rule in rules:
         spend(1)
-        if rule.unread:
+        if rule.unread and not rule.pattern:
             raise UndeterminedError(rule.unread)
         target = _target(rule, path, subject)
         if target is None:
             continue
+        if rule.unread:  # it matters only where its pattern holds
+            raise UndeterminedError(rule.unread)
         if target != path:
             path, by = target, rule.place
         adds_query = adds_query or "QSA" in rule.flags
@@ -116,15 +118,15 @@ def rewrite(rules: tuple[Rule, ...], subject: Subject, release: tuple[int, ...])
         if "R" in rule.flags:
             status_word = rule.flags["R"].lower()
             status = whole_number(status_word, most=999) or _STATUS_WORDS.get(status_word, 302)
-            location = _location(path, subject, release, adds_query=adds_query)
+            location = _location(path, subject, release, adds_query=adds_query, escapes="NE" not in rule.flags)
             return Rewritten(rule.place, status, location, goes_on=by is None)
         if "L" in rule.flags:
             break
     return Rewritten(by, path=path.partition("?")[0]) if by is not None else Rewritten()
 
 
-def _location(target: str, subject: Subject, release: tuple[int, ...], *, adds_query: bool) -> str:
-    location = quote(target, safe=_KEPT, errors="replace")
+def _location(target: str, subject: Subject, release: tuple[int, ...], *, adds_query: bool, escapes: bool) -> str:
+    location = quote(target, safe=_KEPT if escapes else f"{_KEPT}#", errors="replace")
     if subject.query:
         if "?" not in location:
             location += f"?{subject.query}"

@@ -64,8 +64,8 @@ class TlsResolver:
             return None
         return CertificateUse(self.path(store), self.path(store), element_place, element_place)
 
-    def resolve(self, connector: Element, name: str) -> Tls:
-        config = self.host_config(connector, name)
+    def resolve(self, connector: Element, config: Element) -> Tls:
+        """``config``: the SSLHostConfig, or the connector itself where it is written in the old style."""
         uses = self.certificates(config)
         kinds = self.host_context.credentials.key_kinds(use.certificate for use in uses)
         declared, words, place = self._protocols(connector, config)
@@ -168,13 +168,12 @@ class TlsResolver:
         newest = max((PROTOCOL_VERSIONS.index(v) for v in protocols), default=-1)
         lowest = min((PROTOCOL_VERSIONS.index(v) for v in protocols), default=99)
         found = []
-        for name in _named(text, self.release):
+        for name in _named(text, config.get("cipherSuites"), self.release):
             suite = suite_called(name)
             if suite is None or not _OF_JAVA.match(suite.encryption) or PROTOCOL_VERSIONS.index(suite.version) > newest:
                 continue
-            if suite.version == "TLSv1.3" or (
-                lowest <= 4 and _can_sign(suite.authentication, suite.key_exchange, kinds)
-            ):
+            is_spoken = suite.version in protocols if suite.version in ("TLSv1.2", "TLSv1.3") else lowest <= 4
+            if is_spoken and (suite.version == "TLSv1.3" or _can_sign(suite.authentication, suite.key_exchange, kinds)):
                 found.append(suite.name)
         return Setting(tuple(dict.fromkeys(found)), place)
 
@@ -193,15 +192,22 @@ _SELECTS_NEWEST = re.compile(
 )
 
 
-def _named(text: str, release: Release) -> list[str]:
+def _named(text: str, newest: str, release: Release) -> list[str]:
     """The suites that a ``ciphers`` attribute names, in order: names of Java's, or an expression of OpenSSL's language. Those
-    of TLS 1.3 are chosen by an attribute of their own since 10.1.43, and by this one before."""
-    is_apart = release.number >= (10, 1, 43) or (9, 0, 107) <= release.number < (10,)
+    of TLS 1.3 are chosen by ``cipherSuites`` (``newest``, empty for all) since 10.1.43, and by this one before; an expression
+    that means them still brings them all (measured on 10.1.60)."""
+    apart: list[str] = []
+    if _is_apart(release):
+        apart = [word for word in _SEPARATORS.split(newest) if word] or [*_NEWEST]
     if re.search(r"\b(?:TLS|SSL)_\w+_WITH_|\bTLS_(?:AES|CHACHA)", text):
-        named = [re.sub("^SSL_", "TLS_", word) for word in _SEPARATORS.split(text) if word]
-        return [*_NEWEST, *named] if is_apart else named
+        return [*apart, *(re.sub("^SSL_", "TLS_", word) for word in _SEPARATORS.split(text) if word)]
     selected = [suite.name for suite in expand(text, _MEASURE).suites]
-    return [*_NEWEST, *selected] if is_apart or _SELECTS_NEWEST.search(text) else selected
+    return [*apart, *(_NEWEST if _SELECTS_NEWEST.search(text) else ()), *selected]
+
+
+def _is_apart(release: Release) -> bool:
+    """Whether the suites of TLS 1.3 are chosen by ``cipherSuites``."""
+    return release.number >= (10, 1, 43) or (9, 0, 107) <= release.number < (10,)
 
 
 def _verified(word: str) -> Any:

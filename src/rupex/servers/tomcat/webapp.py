@@ -69,30 +69,49 @@ class WebApp(Struct, frozen=True):
         return "Authentication required"
 
     def headers(self, path: str, release: Release, *, is_secure: bool) -> list[Header]:
-        """What the header and CORS filters that are mapped to a path set, on every answer of the application."""
-        found: list[Header] = []
-        for descriptor in self.descriptors:
-            for element in descriptor.all("filter"):
-                kind = element.text_of("filter-class")
-                mapped = self._mapping(element.text_of("filter-name"), path)
-                if mapped is None or kind not in (_HEADER_FILTER, _CORS_FILTER):
-                    continue
-                given = _parameters(element)
-                if kind == _HEADER_FILTER:
-                    found += _security_headers(given, element, release, is_secure=is_secure)
-                else:
-                    found += _cors_headers(given, element)
-        return found
+        """What the header and CORS filters that are mapped to a path set, on every answer of the application.
 
-    def _mapping(self, name: str, path: str) -> Element | None:
-        for descriptor in self.descriptors:
-            for mapping in descriptor.all("filter-mapping"):
-                dispatchers = {d.text.upper() for d in mapping.all("dispatcher")}
-                if mapping.text_of("filter-name") != name or (dispatchers and "REQUEST" not in dispatchers):
-                    continue
-                if any(rank_of(pattern.text, path, is_filter=True) >= 0 for pattern in mapping.all("url-pattern")):
-                    return mapping
-        return None
+        The descriptors are merged (Servlet 6.0, 8.2.3): a filter of one name is one filter, in which the application's
+        parameters win; where it maps the name itself, the server's mapping is gone. The application's filters run first, and
+        each sets its headers anew, so that the last one wins (measured on 10.1.60).
+        """
+        found: dict[str, Header] = {}
+        for name in self._mapped_filters(path):
+            elements = [
+                element
+                for d in self.descriptors
+                for element in d.all("filter")
+                if element.text_of("filter-name") == name
+            ]
+            if not elements:
+                continue
+            kinds = [kind for element in elements if (kind := element.text_of("filter-class"))]
+            given = {key: value for element in elements for key, value in _parameters(element).items()}
+            if kinds[-1:] == [_HEADER_FILTER]:
+                sent = _security_headers(given, elements[-1], release, is_secure=is_secure)
+            elif kinds[-1:] == [_CORS_FILTER]:
+                sent = _cors_headers(given, elements[-1])
+            else:
+                continue
+            for header in sent:
+                found.pop(header.name, None)
+                found[header.name] = header
+        return list(found.values())
+
+    def _mapped_filters(self, path: str) -> Iterator[str]:
+        """The names of the filters that a request for ``path`` goes through, in order."""
+        own = [list(descriptor.all("filter-mapping")) for descriptor in self.descriptors]
+        of_application = {mapping.text_of("filter-name") for mappings in own[1:] for mapping in mappings}
+        of_server = [m for m in (own[0] if own else []) if m.text_of("filter-name") not in of_application]
+        seen: set[str] = set()
+        for mapping in (*(mapping for mappings in own[1:] for mapping in mappings), *of_server):
+            name = mapping.text_of("filter-name")
+            dispatchers = {d.text.upper() for d in mapping.all("dispatcher")}
+            if name in seen or (dispatchers and "REQUEST" not in dispatchers):
+                continue
+            if any(rank_of(pattern.text, path, is_filter=True) >= 0 for pattern in mapping.all("url-pattern")):
+                seen.add(name)
+                yield name
 
     def unmapped_filters(self) -> Iterator[Element]:
         """Header filters that are declared, and mapped to nothing."""
