@@ -31,30 +31,30 @@ class StartConditions:
     def why_not(self, directive: Directive) -> str | None:
         """Why what stands in the section ``directive`` does not hold, None where it does. Raises :class:`UndeterminedError`."""
         test = directive.args[0] if directive.args else ""
-        met, reason = self._is_met(directive, test.removeprefix("!"))
+        met, what, state = self._is_met(directive, test.removeprefix("!"))
         if met is not test.startswith("!"):
             return None
-        return reason.format("" if met else "not ")
+        return f"{what} is {'' if met else 'not '}{state}"
 
-    def _is_met(self, directive: Directive, name: str) -> tuple[bool, str]:
-        """Whether the condition of a section holds, and words for its being so, with a place for the negation."""
+    def _is_met(self, directive: Directive, name: str) -> tuple[bool, str, str]:
+        """Whether the condition of a section holds, what it speaks of, and what that then is."""
         match directive.key:
             case "ifmodule":
                 module = named_in_condition(name)
                 if module is None:
-                    return False, f"{name} is no module's name (mod_x.c or x_module would be)"
-                return module in self.modules, f"module {module} is {{}}loaded"
+                    return False, name, "a module's name (mod_x.c or x_module would be)"
+                return module in self.modules, f"module {module}", "loaded"
             case "ifdefine":
-                return name in self.defines, f"{name} is {{}}defined"
+                return name in self.defines, name, "defined"
             case "iffile":
                 path = self.path(name)
-                return self.tree.is_file(path) or self.tree.is_folder(path), f"{path} is {{}}there"
+                return self.tree.is_file(path) or self.tree.is_folder(path), path, "there"
             case "ifversion":
-                return self._is_version(name, *directive.args[1:]), f"this release is {{}}{' '.join(directive.args)}"
+                return self._is_version(name, *directive.args[1:]), "this release", " ".join(directive.args)
             case "ifdirective":
-                return self._is_known(name, is_section=False), f"the directive {name} is {{}}known"
+                return self._is_known(name, is_section=False), f"the directive {name}", "known"
             case _:
-                return self._is_known(name, is_section=True), f"the section {name} is {{}}known"
+                return self._is_known(name, is_section=True), f"the section {name}", "known"
 
     def _is_known(self, name: str, *, is_section: bool) -> bool:
         """Whether a loaded module accepts a directive or section. Raises :class:`UndeterminedError` for what is nobody's that

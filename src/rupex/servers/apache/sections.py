@@ -98,7 +98,7 @@ def options(context: Context) -> frozenset[str]:
         )
         for directive in all_of(applied.directives, "options"):
             words = directive.args
-            if words and words[0][0] not in "+-":
+            if words and not words[0].startswith(("+", "-")):
                 own, is_set = set(), True
             for word in words:
                 name = word.lstrip("+-").lower()
@@ -156,8 +156,9 @@ class SectionReader:
         self._overrides: dict[str, Override | None] = {}
 
     def _written(self, *names: str) -> list[Directive]:
-        """The sections that stand in the virtual host itself, behind those of the main server."""
-        return [section for block in self.virtual.chain for section in sections_of(block, *names)]
+        """The sections that stand in the virtual host itself, behind those of the main server; the server does not start with
+        one that says nothing of what it is meant for."""
+        return [s for block in self.virtual.chain for s in sections_of(block, *names) if s.args]
 
     def meant_by(self, path: str) -> list[Directive]:
         """The Location sections that hold for a URL path, in order. Raises
