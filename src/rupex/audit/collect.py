@@ -159,7 +159,10 @@ def _host_of(loaded: LoadedHost, share: Share, *, complete: bool) -> Host:
     certificates, keys = _credentials(loaded.host_context.credentials, loaded.uses, share)
     renewals = find_renewals(tree)
     samples = tuple(sample for configuration in configurations for sample in configuration.samples(alone))
-    problems = [*(loaded.problems if share.is_first else ()), *_missing_credentials(certificates, keys, tree)]
+    later = [problem for configuration in configurations for problem in configuration.problems]
+    later = [problem for problem in later if problem not in loaded.problems]  # met on the way to the endpoints
+    missing = _missing_credentials(certificates, keys, tree)
+    problems = [*(loaded.problems if share.is_first else ()), *later, *missing]
     if loaded.budget.is_exhausted:
         problems.insert(0, _exhausted(loaded.budget))
     return Host(

@@ -143,7 +143,7 @@ def judge_in_halves(loaded: LoadedHost, task: Assessment) -> HostDocument | None
         endpoints=endpoints,
         groups=tuple(_groups(templates, sites)),
         samples=first.samples + second.samples,
-        problems=first.problems + second.problems,
+        problems=tuple(dict.fromkeys(first.problems + second.problems)),
         lifetimes=first.lifetimes + second.lifetimes,
     )
     findings = first.findings

@@ -117,7 +117,12 @@ class Configured(Protocol):
     sources: tuple[Source, ...]
     """What it was read from: one source for each file, or service, at which reading begins."""
     services: tuple[Service, ...]
-    problems: tuple[Problem, ...]
+
+    @property
+    def problems(self) -> tuple[Problem, ...]:
+        """What could not be read so far; more may be met on the way to the endpoints."""
+        ...
+
     files: Mapping[str, tuple[Provenance, ...]]
     texts: Mapping[str, str]
     """The files that could be read, as text."""

@@ -15,7 +15,7 @@ from rupex.servers.apache.process import MOST_INNER, Outcome, error_page, moved_
 from rupex.servers.apache.scopes import ScopeReader
 from rupex.servers.apache.sections import Context, all_in, last_in
 from rupex.servers.apache.tls import speaks_tls
-from rupex.servers.common.answers import AnswerBuilder, listeners_for, without_dots
+from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for, without_dots
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
@@ -49,6 +49,11 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         first = listener.default  # no request was read, and so no name
         refused = Outcome(context=configuration.scopes.processor(first).sections.base, status=400, by_server=True)
         _add_headers(configuration, first, refused, exchange, None, builder)
+        return builder.answer("", 400)
+    if climbs(decoded(request.path or "/")):
+        builder.step("the path leads above the root", _place(listener, virtual))
+        refused = Outcome(context=configuration.scopes.processor(virtual).sections.base, status=400, by_server=True)
+        _add_headers(configuration, virtual, refused, exchange, None, builder)
         return builder.answer("", 400)
     outcome = configuration.scopes.processor(virtual).answer_client(exchange)
     asked = request.status

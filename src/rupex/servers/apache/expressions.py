@@ -21,6 +21,7 @@ from rupex.model import bounds
 from rupex.model.budget import CHARACTERS_A_STEP, filled, joined, spend
 from rupex.model.numbers import signed_number
 from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.sections import fits
 from rupex.servers.common.patterns import UndeterminedError, search
 
 _TOKEN = re.compile(
@@ -326,13 +327,11 @@ def fill(text: str, exchange: Exchange) -> str:
 
 def compare(left: str, operator: str, right: str) -> bool:
     """A comparison of texts, or with a letter operator of whole numbers."""
-    if operator in ("-strmatch", "-strcmatch", "-fnmatch"):
-        is_folded = operator == "-strcmatch"
-        flags = re.DOTALL | (re.IGNORECASE if is_folded else 0)
-        pattern = translate(right)
-        if operator == "-fnmatch":  # a slash is met by a slash only
-            pattern = pattern.replace(".*", "[^/]*").replace("(?s:.)", "[^/]")
-        return re.match(pattern, left, flags) is not None
+    if operator == "-fnmatch":
+        return fits(right, left)
+    if operator in ("-strmatch", "-strcmatch"):
+        flags = re.IGNORECASE if operator == "-strcmatch" else 0
+        return re.match(translate(right), left, flags) is not None
     if operator.startswith("-"):
         a, b = signed_number(left), signed_number(right)
         if a is None or b is None:

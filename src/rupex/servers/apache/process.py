@@ -281,7 +281,9 @@ class Processor:
         """The ProxyPass that takes a request: one in a Location section, else the first of the server whose path fits."""
         for section in reversed(self.sections.meant_by(exchange.uri)):
             for directive in all_of(section.inner, "proxypass", "proxypassmatch"):
-                if directive.args and directive.args[0] != "!":
+                if directive.args[:1] == ("!",):
+                    return None
+                if directive.args:
                     path = section.args[-1]
                     is_prefix = section.key == "location" and section.args[0] != "~"
                     rest = exchange.uri[len(path) :] if is_prefix else ""

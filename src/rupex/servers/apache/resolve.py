@@ -76,7 +76,6 @@ class ApacheConfiguration:
             words = "no Listen line in it or in what it includes, so nothing is known of what the host answers"
             problems.append(Problem("missing", main_path, None, words, hides_endpoints=True))
         self._find_members()
-        self.problems: tuple[Problem, ...] = tuple(problems)
         self.texts: Mapping[str, str] = self.config.texts
         self.files: Mapping[str, tuple[Provenance, ...]] = {path: tuple(by) for path, by in self.config.files.items()}
         roots = frozenset(normalize_path(root) for root in self._document_roots())
@@ -88,6 +87,11 @@ class ApacheConfiguration:
         self.services: tuple[Service, ...] = (
             Service("apache", self.version, self._workers(), idle_modules(self.config), document_roots=roots),
         )
+
+    @property
+    def problems(self) -> tuple[Problem, ...]:
+        """Those of reading; override files are read when the endpoints are."""
+        return tuple(self.config.problems)
 
     def _document_roots(self) -> Iterator[str]:
         for virtual in (self.main, *self.virtuals):

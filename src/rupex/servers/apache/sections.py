@@ -419,9 +419,19 @@ def _depth(folder: str) -> int:
 def _is_folder(section: Directive, folder: str) -> bool:
     folder_of_section = _folder_of(section)
     if any(mark in folder_of_section for mark in "*?["):
-        parts, theirs = folder_of_section.strip("/").split("/"), folder.strip("/").split("/")
-        return len(parts) == len(theirs) and all(re.match(translate(a), b) for a, b in zip(parts, theirs, strict=True))
+        return fits(folder_of_section.strip("/"), folder.strip("/"))
     return folder_of_section == folder
+
+
+def fits(pattern: str, path: str) -> bool:
+    """Whether a pattern of ``*``, ``?`` and ``[…]`` takes a whole path; a slash is met by a slash only (apr_fnmatch with
+    APR_FNM_PATHNAME)."""
+    parts, names = pattern.split("/"), path.split("/")
+    return len(parts) == len(names) and all(map(_fits_name, parts, names))
+
+
+def _fits_name(pattern: str, name: str) -> bool:
+    return re.match(translate(pattern), name) is not None
 
 
 def matches_path(section: Directive, path: str) -> bool:
@@ -433,7 +443,7 @@ def matches_path(section: Directive, path: str) -> bool:
         return search(pattern, path) is not None
     merged = re.sub("//+", "/", path) if "//" in path else path
     if any(mark in pattern for mark in "*?["):
-        return re.match(translate(pattern).replace(".*", "[^/]*").replace("(?s:.)", "[^/]"), merged) is not None
+        return fits(pattern, merged)
     return merged.startswith(pattern) and (
         pattern.endswith("/") or merged[len(pattern) : len(pattern) + 1] in ("", "/")
     )

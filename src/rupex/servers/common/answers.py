@@ -110,6 +110,16 @@ def _takes(listening: str, address: str, every: tuple[str, ...]) -> bool:
     return listening in every
 
 
+def climbs(path: str) -> bool:
+    """Whether a decoded path leads above the root, which nginx and httpd refuse with 400."""
+    depth = 0
+    for part in path.split("/"):
+        depth += -1 if part == ".." else 0 if part in ("", ".") else 1
+        if depth < 0:
+            return True
+    return False
+
+
 def without_dots(path: str) -> str:
     """A decoded path with dots and repeated slashes resolved, as servers look it up: it keeps the slash at its end."""
     resolved = posixpath.normpath(path)

@@ -12,6 +12,7 @@ from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange, is_constant
 
+_BY_ADDRESS: Final = "who is let in goes by the client's address"
 _WIDEST_NAMED = {4: 4, 6: 8}
 """A shorter prefix than this names nobody: it is half of the internet."""
 
@@ -35,6 +36,14 @@ class Access:
         return None
 
     @cached_property
+    def lets_strangers_in(self) -> bool:
+        """Whether a rule allows an address that nobody named. Where none speaks of it, the rules refuse nobody, and by
+        themselves let nobody in (ngx_http_access_handler declines)."""
+        named = (rule for rule in self.rules if _names_everybody(rule.args[0] if rule.args else ""))
+        first = next(named, None)
+        return first is not None and first.name == "allow"
+
+    @cached_property
     def _denies(self) -> bool:
         return any(rule.name == "deny" for rule in self.rules)
 
@@ -45,9 +54,9 @@ class Access:
         checks = [by for by in (self.password, self.request) if by is not None]
         by_address = self.stranger_denied_by
         if self.any and checks and self.rules:
-            if by_address is None:  # one is enough, and every address is
+            if self.lets_strangers_in:  # one is enough, and every address is
                 return Setting(False, self.rules[-1].provenance())
-            return Setting(True, by_address.provenance())
+            return Setting(True, (by_address or checks[0]).provenance())
         first = by_address or (checks[0] if checks else None)
         return Setting(True, first.provenance()) if first else Setting(False, self.rules[-1].provenance())
 
@@ -55,7 +64,8 @@ class Access:
         """The status and line that refuse ``exchange``, or why that cannot be told. Its client's address is not known."""
         verdicts: list[tuple[int | None, Directive] | str | None] = []
         if self.rules:
-            verdicts.append(self._by_address())
+            is_enough = not self.any or self.lets_strangers_in or self._denies
+            verdicts.append(self._by_address() if is_enough else _BY_ADDRESS)
         if self.password is not None:
             sent = "authorization" in exchange.headers
             verdicts.append("whether the password is right is known at run time only" if sent else (401, self.password))
@@ -84,7 +94,7 @@ class Access:
         first = self.rules[0]
         if _names_everybody(first.args[0] if first.args else ""):
             return (403, first) if first.name == "deny" else None
-        return "who is let in goes by the client's address"
+        return _BY_ADDRESS
 
 
 def _names_everybody(word: str) -> bool:

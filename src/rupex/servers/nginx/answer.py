@@ -6,7 +6,7 @@ from typing import Final, Protocol
 from urllib.parse import unquote
 
 from rupex.model import Header
-from rupex.servers.common.answers import AnswerBuilder, listeners_for, without_dots
+from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for, without_dots
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.contract import Answer, Request
 from rupex.servers.nginx.block import Block
@@ -50,10 +50,13 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     if builder.has_other_scheme(request, virtual.block.provenance()):
         if not listener.ssl:
             return builder.closed()
-        return _of_plain_request(configuration, listener, virtual, request, builder)
+        return _of_bad_request(configuration, listener, virtual, request, _PLAIN_TO_TLS, builder)
     if refuses is not None:
         builder.step("the TLS handshake is refused", refuses)
         return builder.closed()
+    if climbs(unquote(request.path or "/", errors="surrogateescape")):
+        builder.step("the path leads above the root", virtual.block.provenance())
+        return _of_bad_request(configuration, listener, listener.default, request, 400, builder)
     exchange = _exchange(configuration, listener, virtual, request)
     processor = configuration.scopes.processor(virtual)
     outcome = sent = processor.answer(exchange)
@@ -63,12 +66,17 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     return _answer(configuration, virtual, exchange, outcome, sent, sent.status, builder)
 
 
-def _of_plain_request(
-    configuration: Resolved, listener: Listener, virtual: VirtualHost, request: Request, builder: AnswerBuilder
+def _of_bad_request(
+    configuration: Resolved,
+    listener: Listener,
+    virtual: VirtualHost,
+    request: Request,
+    error: int,
+    builder: AnswerBuilder,
 ) -> Answer:
-    """What a plain request gets where TLS is expected."""
+    """What a request gets that is refused before a location is looked for."""
     exchange = _exchange(configuration, listener, virtual, request)
-    outcome = configuration.scopes.processor(virtual).error_answer(exchange, None, _PLAIN_TO_TLS)
+    outcome = configuration.scopes.processor(virtual).error_answer(exchange, None, error)
     status = outcome.status
     return _answer(
         configuration, virtual, exchange, outcome, outcome, 400 if status == _PLAIN_TO_TLS else status, builder
@@ -170,7 +178,7 @@ def _exchange(configuration: Resolved, listener: Listener, virtual: VirtualHost,
         uri=normalise(path, merges=merging is None or merging.args != ("off",)),
         args=request.query or "",
         request_uri=sent,
-        server_name=virtual.names[0] if virtual.names else "",
+        server_name=virtual.names[0].removeprefix(".") if virtual.names else "",
         headers=headers,
         status=request.status,
         definitions=configuration.scopes.definitions,

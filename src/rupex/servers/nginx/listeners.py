@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from rupex.masking.quoting import quoted
 from rupex.model import Problem, Provenance
-from rupex.model.budget import spend
+from rupex.model.budget import PER_MEMBER, spend
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
@@ -24,6 +24,7 @@ _LISTEN_WORD = re.compile(
     r"default|default_server|bind|ssl|http2|spdy|quic|proxy_protocol|reuseport|deferred|multipath"
     r"|(?:setfib|fastopen|backlog|rcvbuf|sndbuf|accept_filter|ipv6only|so_keepalive)=.*"
 )
+_RANGE = re.compile(r"(|.*:)([0-9]{1,5})-([0-9]{1,5})")
 _DIGITS = re.compile("[0-9]{1,5}")
 
 
@@ -124,12 +125,12 @@ def read_listens(server: Block, *, stream: bool = False) -> tuple[tuple[Listen, 
     for directive in server.all("listen"):
         if stream and "udp" in directive.args[1:]:
             continue
-        listen = _listen(directive)
+        listens = _listens(directive)
         odd = next((word for word in directive.args[1:] if _LISTEN_WORD.fullmatch(word) is None), None)
-        if listen is None or odd is not None:
+        if not listens or odd is not None:
             what = (
                 "no address that Rupex can read"
-                if listen is None
+                if not listens
                 else f'"{quoted(odd or "")}" is no word of listen; is a ";" missing?'
             )
             line = directive.source.position(directive.start)[0]
@@ -138,20 +139,28 @@ def read_listens(server: Block, *, stream: bool = False) -> tuple[tuple[Listen, 
                     "syntax", directive.source.path, line, f'"{quoted(str(directive))}": {what}', hides_endpoints=True
                 )
             )
-        if listen is not None:
-            found.append(listen)
+        found += listens
     if not found and server.last("listen") is None and not stream:
         found = [Listen("0.0.0.0", 80, False, False, False, False, False, None)]  # noqa: S104  as root starts it
     return tuple(found), tuple(problems)
 
 
-def _listen(directive: Directive) -> Listen | None:
-    if not directive.args:
-        return None
+def _listens(directive: Directive) -> list[Listen]:
+    """What one line opens: several where it gives a range of ports (since 1.15.10); nothing where it cannot be read."""
+    text = directive.args[0] if directive.args else ""
+    ports = _RANGE.fullmatch(text)
+    if ports is None:
+        return [_listen(directive, place)] if (place := _address(text)) is not None else []
+    first, last = int(ports[2]), int(ports[3])
+    if not 0 < first <= last < 65536:
+        return []
+    spend(PER_MEMBER * (last - first + 1))
+    places = (_address(f"{ports[1]}{port}") for port in range(first, last + 1))
+    return [_listen(directive, place) for place in places if place is not None]
+
+
+def _listen(directive: Directive, place: tuple[str, int | None]) -> Listen:
     words = directive.args[1:]
-    place = _address(directive.args[0])
-    if place is None:
-        return None
     return Listen(
         *place,
         ssl="ssl" in words or "quic" in words,
