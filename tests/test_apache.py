@@ -152,6 +152,14 @@ class ApacheTest(TreeTest):
                 if not is_known:
                     self.assertIn("etc/apache2/apache2.conf:", document["unknown"])
 
+    def test_headers_of_what_is_not_modelled_are_uncertain_and_no_cookie_is_exempt(self) -> None:
+        self.site(
+            "Session On\nSessionCookieName pier path=/", modules="ssl headers dir authz_core session session_cookie"
+        )
+        response = self.asked("/index.html")["response"]
+        self.assertEqual([header["name"] for header in response["uncertain"]], ["Set-Cookie"])
+        self.assertEqual(self.check("cookie.secure").verdict, "unknown")
+
     def test_an_if_that_nobody_can_tell_leaves_what_does_not_hang_on_it(self) -> None:
         condition = "<If \"-n osenv('PIER')\">\n{}\n</If>\nHeader always set X-Sure on"
         for words, is_known, sent, uncertain in (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import runpy
 import subprocess
 import tempfile
 import unittest
@@ -13,6 +14,7 @@ from rupex.servers.apache.inventory import directives, known, known_modules, mis
 from rupex.servers.apache.modules import STATIC, named_in_condition
 from tests.oracle import _binary
 
+ROOT = Path(__file__).parent.parent
 MODULES = Path("/usr/lib/apache2/modules")
 FIRST = ("proxy", "ldap", "session", "dav", "cache", "slotmem_shm", "heartmonitor")  # others need them
 APART = ("mpm_event", "mpm_worker", "mpm_prefork", "cgi", "cgid")  # not together
@@ -51,6 +53,11 @@ class InventoryTest(unittest.TestCase):
                 assert ours is not None, "the table lacks it"
                 self.assertIn(named_in_condition(file), ours.modules)
                 self.assertEqual((ours.is_section, ours.override), (name in of_sections, override))
+
+    def test_the_page_of_the_family_prints_it(self) -> None:
+        tool = runpy.run_path(str(ROOT / "tools/families_doc.py"))
+        page = tool["PAGE"].read_text()
+        self.assertEqual(page, tool["render"](page), "run: python tools/families_doc.py")
 
     def test_every_row_says_what_it_is_about(self) -> None:
         for name, ours in directives().items():

@@ -7,22 +7,24 @@ from collections.abc import Callable
 from rupex.controls.catalogue import control
 from rupex.http import cookies
 from rupex.http.cookies import Cookie
-from rupex.model import EXEMPT, Endpoint, Fail, Judgement, Pass, Scope
+from rupex.model import EXEMPT, Endpoint, Fail, Judgement, Pass, Scope, Unknown
 from rupex.model.change import Change
 
 
 def _each(scope: Scope, problem_of: Callable[[Cookie], str | None]) -> Judgement:
-    """Pass when no cookie has a problem; exempt without any."""
+    """Pass when no cookie has a problem; exempt without any; unknown where one may be sent that nobody can read here."""
     passed: Judgement = EXEMPT
+    doubt: Unknown | None = None
     for header in scope.sent(cookies.HEADER):
         cookie = cookies.parse_cookie(header.value)
         if cookie is None:
+            doubt = Unknown(header.unknown, header.provenance) if isinstance(header.unknown, str) else doubt
             continue
         problem = None if cookie.deletes else problem_of(cookie)
         if problem is not None:
             return Fail(f"the cookie {cookie.name} {problem}", header.provenance)
         passed = Pass(header.provenance)
-    return passed
+    return doubt or passed
 
 
 @control(

@@ -8,7 +8,7 @@ from typing import Final, Protocol
 
 from rupex.model import Header, Provenance
 from rupex.servers.apache.exchange import Exchange, decoded
-from rupex.servers.apache.headers import headers_of
+from rupex.servers.apache.headers import Sent
 from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.load import LoadedConfig, last_of
 from rupex.servers.apache.process import MOST_INNER, Outcome, error_page, moved_by_error
@@ -133,8 +133,9 @@ def _add_headers(
     if outcome.proxied is None or asked is not None:
         exchange = replace(exchange, status=status)
     is_trace = exchange.method == "TRACE" and not outcome.by_server  # answered before any header is set
-    has_module = "headers" in configuration.config.modules and not is_trace
-    sent, dropped = headers_of(context, exchange, is_proxied=outcome.is_passed_on) if has_module else ((), ())
+    sent, dropped = Sent((), ())
+    if not is_trace:
+        sent, dropped = configuration.scopes.headers(context, exchange, is_proxied=outcome.is_passed_on)
     names = {header.name.lower() for header in sent if header.on == "all" or not is_own}
     if "server" not in names and (is_own or outcome.proxied is None):  # else the other server's goes out
         builder.send("Server", configuration.scopes.banner(context).value)

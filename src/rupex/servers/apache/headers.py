@@ -18,6 +18,7 @@ from rupex.model import Dropped, Header, Provenance, default_of
 from rupex.model.budget import filled, joined, spend
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate, fill
+from rupex.servers.apache.inventory import headers_changed_by
 from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
@@ -68,13 +69,24 @@ def read_action(directive: Directive) -> Action | None:
     return Action(always, verb, name.rstrip(":"), value, replacement, condition, directive)
 
 
-def headers_of(context: Context, exchange: Exchange | None = None, *, is_proxied: bool = False) -> Sent:
+def headers_of(
+    context: Context,
+    exchange: Exchange | None = None,
+    *,
+    is_proxied: bool = False,
+    unmodelled: Iterable[Directive] = (),
+) -> Sent:
     """What the actions of ``context`` make of an empty answer. With an ``exchange`` values are filled in for it.
 
     ``is_proxied``: the answer comes from another server; only then do actions on ``Server`` hold, since the server writes its own
-    over it otherwise (http_filters.c, basic_http_header).
+    over it otherwise (http_filters.c, basic_http_header). ``unmodelled``: the directives in force that may send headers of which
+    Rupex knows no more than the names.
     """
     tables: dict[bool, list[Header]] = {True: [], False: []}
+    for directive in unmodelled:
+        words = f"{directive} ({directive.provenance()}) is not modelled by Rupex, and may send it"
+        names = headers_changed_by(directive)
+        tables[False] += [Header(name, "…", SUCCESS, directive.provenance(), words) for name in names]
     dropped: list[Dropped] = []
     for directive, doubt_of_section in _written(context):
         action = read_action(directive)

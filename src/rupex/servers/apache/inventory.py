@@ -107,11 +107,9 @@ def unmodelled(block: Block, found: dict[int, tuple[str, ...]]) -> Sequence[Dire
 def headers_changed_by(directive: Directive) -> tuple[str, ...]:
     """The headers that an unmodelled directive may send, as far as they are known."""
     found = known(directive.key)
-    return (
-        ()
-        if found is None or "headers" not in found.effects
-        else tuple(w for w in found.note.split() if w[0].isupper())
-    )
+    if found is None or "headers" not in effects_of(directive):
+        return ()
+    return tuple(word for word in found.note.split() if word[0].isupper())
 
 
 def owners(directive: str) -> tuple[str, ...]:

@@ -29,8 +29,9 @@ from rupex.model import (
 from rupex.model.budget import PER_SCOPE, spend
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
-from rupex.servers.apache.headers import Action, components, headers_of, read_action, server_header, signature
+from rupex.servers.apache.headers import Action, Sent, components, headers_of, read_action, server_header, signature
 from rupex.servers.apache.hosts import Listener, VirtualHost, is_wildcard
+from rupex.servers.apache.inventory import unmodelled
 from rupex.servers.apache.load import LoadedConfig, Skipped, all_of, sections_of
 from rupex.servers.apache.mapping import Mapper
 from rupex.servers.apache.process import Outcome, Processor, error_page
@@ -240,6 +241,13 @@ class ScopeReader:
         is_files = outcome.handler is None and outcome.unknown is None
         return Reply(listing=self._listing(outcome.context) if is_files else None, role=role)
 
+    def headers(self, context: Context, exchange: Exchange, *, is_proxied: bool = False) -> Sent:
+        """What is set where ``context`` holds, by ``Header`` and by what is not modelled."""
+        others = (d for applied in context for d in unmodelled(applied.directives, self.config.unmodelled))
+        if "headers" in self.config.modules:
+            return headers_of(context, exchange, is_proxied=is_proxied, unmodelled=others)
+        return headers_of((), exchange, unmodelled=others)
+
     def banner(self, context: Context) -> Header:
         return server_header(context, str(self.release), self._components, is_debian=self._is_debian)
 
@@ -248,10 +256,7 @@ class ScopeReader:
     ) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
         """The headers of a scope's answers, and those that are declared and never go out."""
         is_proxied = outcome.proxied is not None
-        has_module = "headers" in self.config.modules
-        sent, dropped = (
-            headers_of(outcome.context, outcome.exchange or exchange, is_proxied=is_proxied) if has_module else ((), ())
-        )
+        sent, dropped = self.headers(outcome.context, outcome.exchange or exchange, is_proxied=is_proxied)
         lost = [*dropped, *self.without_effect(virtual, outcome)]
         if is_own:
             lost += [Dropped(h.name, h.value, h.provenance, _ONLY_HANDLERS) for h in sent if h.on != "all"]
@@ -300,7 +305,7 @@ class ScopeReader:
             return None
         exchange = self.exchange(listener, virtual, name, page)
         inner = self.processor(virtual).answer(exchange, lenient=True)
-        sent, _ = headers_of(inner.context, exchange) if "headers" in self.config.modules else ((), ())
+        sent, _ = self.headers(inner.context, exchange)
         return (self.banner(inner.context), *(structs.replace(header, on="all") for header in sent))
 
     def _redirect(
