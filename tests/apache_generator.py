@@ -40,6 +40,55 @@ FILES = (
     "Options SymLinksIfOwnerMatch",
 )
 NAMES = ("X-One", "X-Two", "X-Three")
+VARIABLES = ("one", "two", "rule", "REDIRECT_one", "REDIRECT_rule", "HTTPS", "MATCH_PART")
+SETTINGS = (
+    "SetEnv one 1",
+    "SetEnv two 2",
+    "UnsetEnv one",
+    'SetEnvIf Request_URI "^/f" one=1',
+    'SetEnvIf Request_URI "^/(p.*)$" two=$1',
+    "SetEnvIfNoCase Request_URI HTML two",
+    "SetEnvIfExpr \"%{QUERY_STRING} == 'x=1'\" one=q",
+    "SetEnvIf Host . !two",
+)
+EXPRESSIONS = (
+    "%{QUERY_STRING} == 'x=1'",
+    "%{REQUEST_URI} =~ /html/",
+    "%{HTTP_HOST} =~ /^b/",
+    "%{REQUEST_URI} -strmatch '/f*'",
+    "%{REQUEST_URI} -fnmatch '/*'",
+    "%{REQUEST_METHOD} in { 'GET', 'POST' } && -n %{QUERY_STRING}",
+    "tolower(%{HTTP_HOST}) =~ m#^a# || -n osenv('PATH')",
+    "! %{REQUEST_URI} =~ /folder/",
+    "reqenv('one') == '1'",
+    "%{REQUEST_URI}.'x' == '/page.htmlx'",
+)
+OF_SERVER = (
+    "UseCanonicalName On",
+    "UseCanonicalName Off",
+    "RewriteOptions Inherit",
+    "RewriteOptions InheritBefore",
+    "RewriteEngine On",
+    "RedirectRelative On",
+    "MergeSlashes On",
+)
+OF_PLACE = (
+    "AuthMerging And",
+    "AuthMerging Or",
+    "Require method GET",
+    "Require env one",
+    "Require env two",
+    "Require all denied",
+    "Require all granted",
+    "<RequireAll>\nRequire all granted\n<RequireNone>\nRequire env one\n</RequireNone>\n</RequireAll>",
+    "<RequireAll>\nRequire all granted\nRequire not env two\n</RequireAll>",
+    "AllowMethods GET",
+    "AllowMethods reset",
+    "DirectoryIndexRedirect on",
+    "RedirectRelative On",
+    "RewriteOptions Inherit",
+    "RewriteOptions InheritBefore",
+)
 
 
 class Generator:
@@ -49,8 +98,9 @@ class Generator:
     def case(self) -> str:
         """A configuration, and what to ask of it."""
         chance = self.chance
+        method = chance.choice(("", "", "", "POST ", "HEAD "))
         asks = [
-            f"# ask: http://{chance.choice(('a.test', 'b.test', 'c.test'))}{path}{chance.choice(('', '', '?x=1'))}"
+            f"# ask: {method}http://{chance.choice(('a.test', 'b.test', 'c.test'))}{path}{chance.choice(('', '', '?x=1'))}"
             for path in PATHS
         ]
         main = "\n".join(self._directive("server") for _ in range(chance.randint(0, 3)))
@@ -62,13 +112,15 @@ class Generator:
             rules = [self._rule().replace("\n", "\\n") for _ in range(chance.randint(1, 2))]
             inner = "\\n".join((inner or "#", "RewriteEngine On", *rules))
         return "\n".join((
-            "# modules: headers rewrite autoindex", *asks, f"# file srv/site/folder/.htaccess: {inner or '#'}",
+            "# modules: headers rewrite autoindex setenvif env allowmethods", *asks,
+            f"# file srv/site/folder/.htaccess: {inner or '#'}",
             "Listen 127.0.0.1:@plain@", "DocumentRoot /srv/site", main,
             f"<Directory /srv/site>\nRequire all granted\n{override}</Directory>", hosts, "",
         ))  # fmt: skip
 
     def host(self, name: str) -> str:
         lines = [self._directive("server") for _ in range(self.chance.randint(1, 4))]
+        lines += [self.chance.choice((*SETTINGS, *OF_SERVER)) for _ in range(self.chance.randint(0, 2))]
         lines += [self._section() for _ in range(self.chance.randint(1, 4))]
         self.chance.shuffle(lines)
         rules = ""
@@ -86,9 +138,13 @@ class Generator:
             "Location": chance.choice(PREFIXES), "LocationMatch": chance.choice(PATTERNS), "Directory": chance.choice(FOLDERS),
             "Files": chance.choice(("*.html", "a.txt", "index.html")), "FilesMatch": chance.choice((r"\.html$", "^a", "x$")),
             "DirectoryMatch": chance.choice(("/folder", "/site/$", "/srv/site/f")),
-            "If": chance.choice(("%{QUERY_STRING} == 'x=1'", "%{REQUEST_URI} =~ /html/", "%{HTTP_HOST} =~ /^b/")),
+            "If": chance.choice(EXPRESSIONS),
         }[kind]  # fmt: skip
         lines = "\n".join(self._directive(kind) for _ in range(chance.randint(1, 3)))
+        if kind not in ("If", "Files", "FilesMatch") and chance.random() < 0.3:
+            lines += f"\n{chance.choice((*SETTINGS, *OF_PLACE))}"
+        if kind in ("Location", "Directory") and chance.random() < 0.15:
+            lines += f"\nRewriteEngine On\n{self._rule()}"
         return f'<{kind} "{word}">\n{lines}\n</{kind}>'
 
     def _directive(self, where: str) -> str:
@@ -118,7 +174,10 @@ class Generator:
         name = chance.choice(NAMES)
         verb = chance.choice(("set", "set", "set", "append", "add", "merge", "unset", "setifempty", "edit"))
         value = {"unset": "", "edit": f"{chance.choice('abc')} {chance.choice('xyz')}"}.get(verb, chance.choice("abc"))
-        return f"Header {table}{verb} {name} {value}".rstrip()
+        condition = f" env={chance.choice(('', '!'))}{chance.choice(VARIABLES)}" if chance.random() < 0.25 else ""
+        if chance.random() < 0.05:
+            condition = ' "expr=%{REQUEST_STATUS} -lt 300"'
+        return f"Header {table}{verb} {name} {value}{condition}".rstrip()
 
     def _redirect(self) -> str:
         chance = self.chance
@@ -138,5 +197,6 @@ class Generator:
         target, flags = chance.choice((
             ("-", "[F]"), ("-", "[G]"), ("https://b.test/r", "[R=301,L]"), ("/page.html", "[L]"), ("/page.html", "[PT]"),
             ("https://b.test/$1", "[R,L]"), ("/moved?own=1", "[R,QSA,L]"), ("-", "[S=1]"), ("/folder/", "[R=302]"), ("-", "[L]"),
+            ("-", "[E=rule:1]"), ("/page.html", "[E=rule:1,L]"), ("-", "[E=one:r]"),
         ))  # fmt: skip
         return f"{condition}RewriteRule {chance.choice(PATTERNS)} {target} {flags}"

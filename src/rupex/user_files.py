@@ -117,18 +117,20 @@ def _replace(path: Path, pieces: Iterable[bytes]) -> None:
     folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     scratch = f".rupex-{os.urandom(8).hex()}"
     try:
-        try:
+        with signals_held() as let_in:  # as in new_file
             descriptor = os.open(scratch, _NEW, PRIVATE, dir_fd=folder)
             try:
-                _write_all(descriptor, pieces)
-                os.fsync(descriptor)
-            finally:
-                os.close(descriptor)
-            os.rename(scratch, path.name, src_dir_fd=folder, dst_dir_fd=folder)
-        except BaseException:
-            with suppress(OSError):
-                os.unlink(scratch, dir_fd=folder)
-            raise
+                try:
+                    let_in()
+                    _write_all(descriptor, pieces)
+                    os.fsync(descriptor)
+                finally:
+                    os.close(descriptor)
+                os.rename(scratch, path.name, src_dir_fd=folder, dst_dir_fd=folder)
+            except BaseException:
+                with suppress(OSError):
+                    os.unlink(scratch, dir_fd=folder)
+                raise
     finally:
         os.close(folder)
 
@@ -144,9 +146,8 @@ def _write_all(descriptor: int, pieces: Iterable[bytes]) -> None:
 def new_file(path: Path) -> Iterator[IO[bytes]]:
     """A new file of mode 0600, to be written while the block runs, and removed when the block fails. Nothing that exists is
     touched, nor a link followed. Raises :class:`~rupex.model.RupexError`."""
-    with (
-        signals_held() as let_in
-    ):  # a signal between the call that makes the file and the block that removes it would leave it
+    # A signal between the call that makes the file and the block that removes it would leave it.
+    with signals_held() as let_in:
         try:
             descriptor = os.open(path, _NEW, PRIVATE)
         except FileExistsError:

@@ -67,8 +67,7 @@ def _newer(context: Context, exchange: Exchange) -> Decision | None:
     for applied in context:
         lines = list(applied.directives.named("require", *_CONTAINERS))
         for section in applied.directives.named("limit", "limitexcept"):
-            named = {word.upper() for word in section.args}
-            if (exchange.method in named) is (section.key == "limit"):
+            if _is_method(exchange, section.args) is (section.key == "limit"):
                 lines += section.inner.named("require", *_CONTAINERS)
         if not lines:
             continue
@@ -143,13 +142,19 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
         case ["ip", *addresses]:
             return any(_is_everybody(address) for address in addresses)
         case ["method", *methods]:
-            return exchange.method.lower() in methods
+            return _is_method(exchange, methods)
         case ["env", *names]:
             return any(name in {key.lower() for key in exchange.environment} for name in names)
         case ["expr", *_]:
             return evaluate(line.raw.split(None, 1)[1].strip().strip('"'), exchange)
         case _:
             return False  # host and local: a stranger is none of them
+
+
+def _is_method(exchange: Exchange, methods: Iterable[str]) -> bool:
+    """Whether a request's method is one of ``methods``: HEAD is GET to the server (ap_method_number_of)."""
+    names = {word.upper().replace("HEAD", "GET") for word in methods}
+    return exchange.method.replace("HEAD", "GET") in names
 
 
 def _is_everybody(address: str) -> bool:

@@ -375,7 +375,9 @@ class Processor:
         saying = [a for a in context if a.kind != "server" and last_of(a.directives, *_OF_REWRITING) is not None]
         if not saying:
             return None
-        found = rules_of([applied.directives for applied in saying], is_server=False)
+        server = [applied.directives for applied in context if applied.kind == "server"]
+        is_on = rules_of(server, is_server=True).is_on
+        found = rules_of([applied.directives for applied in saying], is_server=False, is_on=is_on)
         return self._rules_of_folder(exchange, context, file, saying[-1], found.rules) if found.is_on else None
 
     def _rules_of_folder(
@@ -448,7 +450,7 @@ class Processor:
             slash = last_in(context, "directoryslash")
             if not exchange.uri.endswith("/"):
                 if slash is not None and slash.raw.strip().lower() == "off":
-                    return self._listing(context, file)
+                    return self._listing(exchange, context, file)
                 target = exchange.absolute(escaped(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else ""))
                 return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
             return self._folder(exchange, context, file)
@@ -493,7 +495,7 @@ class Processor:
         fallback = self._fallback(exchange, context, file)
         if fallback is not None:
             return fallback
-        return self._listing(context, file)
+        return self._listing(exchange, context, file)
 
     def _to_index(self, found: Outcome, exchange: Exchange, context: Context, name: str) -> Outcome | None:
         """A redirect to the page of a folder, where DirectoryIndexRedirect wants one."""
@@ -527,10 +529,11 @@ class Processor:
                 names = tuple(own)
         return names
 
-    def _listing(self, context: Context, file: str) -> Outcome:
-        """A folder without a page: its listing, or a refusal."""
-        is_listed = "Indexes" in options(context) and "autoindex" in self.config.modules
-        status = 200 if is_listed else 403 if "autoindex" in self.config.modules else 404
+    def _listing(self, exchange: Exchange, context: Context, file: str) -> Outcome:
+        """A folder without a page: its listing, or a refusal; mod_autoindex has nothing to do with POST."""
+        may_list = "autoindex" in self.config.modules and exchange.method in ("GET", "HEAD")
+        is_listed = "Indexes" in options(context) and may_list
+        status = 200 if is_listed else 403 if may_list else 404
         return Outcome(
             context=context,
             status=status,

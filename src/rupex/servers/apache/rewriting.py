@@ -80,14 +80,15 @@ class RuleSet(Struct, frozen=True):
     own: tuple[Block, ...]
 
 
-def rules_of(blocks: Sequence[Block], *, is_server: bool) -> RuleSet:
+def rules_of(blocks: Sequence[Block], *, is_server: bool, is_on: bool = False) -> RuleSet:
     """The rules that hold where the last of ``blocks`` does: the main server and a virtual host, or the sections that hold for a
     file, in the order of merging.
 
     The switch is taken over from the block before, and so are the options, but rules only where they say so
-    (mod_rewrite.c, config_server_merge and config_perdir_merge).
+    (mod_rewrite.c, config_server_merge and config_perdir_merge). ``is_on``: the switch before all of them, for sections that of
+    the server (cmd_rewriteengine).
     """
-    found, options = RuleSet(False, (), ()), frozenset[str]()
+    found, options = RuleSet(is_on, (), ()), frozenset[str]()
     for number, block in enumerate(blocks):
         own = frozenset(word.lower() for d in block.named("rewriteoptions") for word in d.args)
         switches = [d.raw.strip().lower() == "on" for d in block.named("rewriteengine")]

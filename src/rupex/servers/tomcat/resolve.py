@@ -79,6 +79,7 @@ class TomcatConfiguration:
         self.server_web = self.reader.xml(f"{folder}/web.xml")
         self.default_context = self.reader.xml(f"{folder}/context.xml")
         self.users = self.reader.xml(f"{folder}/tomcat-users.xml")
+        self.connectors: list[Element] = []
         self.members: list[VirtualHostBinding] = []
         self.deployed: dict[int, list[Context]] = {}
         if server is not None:
@@ -144,14 +145,17 @@ class TomcatConfiguration:
             for host in hosts:
                 self.deployed[id(host)] = contexts(self.reader, engine, host, self.server_web)
             for connector in service.all("Connector"):
-                if _is_ajp(connector) or port_of(connector) is None or not self._starts(connector):
+                if _is_ajp(connector) or port_of(connector) is None:
+                    continue
+                self.connectors.append(connector)
+                if not self._starts(connector):
                     continue
                 self.members += self._members_of(connector, engine, hosts)
 
     def _starts(self, connector: Element) -> bool:
-        """Whether a connector comes up; a problem says so where it does not."""
+        """Whether a connector comes up; a problem says so where it does not. Where the release is only guessed, it does."""
         is_told = not connector.flag("SSLEnabled") or next(connector.all("SSLHostConfig"), None) is not None
-        if is_told or self.release.number < (10, 1):
+        if is_told or self.release.is_assumed or self.release.number < (10, 1):
             return True
         words = (
             "it has no SSLHostConfig, and attributes of the connector are not read since Tomcat 10.1: it does not start"
@@ -187,10 +191,10 @@ class TomcatConfiguration:
     def _stores(self) -> Iterator[StoreUse]:
         """Key stores with the kind of their password: the factory one where nothing else is said."""
         seen = set()
-        for member in self.members:
-            if not member.connector.flag("SSLEnabled"):
+        for connector in self.connectors:
+            if not connector.flag("SSLEnabled"):
                 continue
-            for config in list(member.connector.all("SSLHostConfig")) or [member.connector]:
+            for config in list(connector.all("SSLHostConfig")) or [connector]:
                 for place in list(config.all("Certificate")) or [config]:
                     store = place.get("certificateKeystoreFile") or place.get("keystoreFile")
                     if store and store not in seen:
