@@ -395,8 +395,10 @@ class Processor:
         if folder is None:
             raise UndeterminedError("rules in a section whose folder is a pattern")
         prefix = folder.rstrip("/") + "/"
-        # A Location is no folder: its rules see the whole name of the file, or where the request is passed on to.
-        stripped = prefix if applied.kind in ("folder", "override") and not is_proxied else ""
+        # A Location is no folder: its rules see the name of the file, of which only what happens to be its path is taken off,
+        # or where the request is passed on to.
+        is_below = applied.kind in ("folder", "override") or file.startswith(prefix)
+        stripped = prefix if is_below and not is_proxied else ""
         rewrite_base = next(all_of(applied.directives, "rewritebase"), None)
         # Without RewriteBase a redirect to a relative target tells the folder on the disk; inside, the URL is found.
         base = rewrite_base.args[0] if rewrite_base is not None and rewrite_base.args else prefix
