@@ -61,16 +61,23 @@ class ApacheAnswersTest(unittest.TestCase):
 class GeneratedConfigurationsTest(ApacheAnswersTest):
     def test_every_case_is_answered_as_predicted(self) -> None:
         generator = Generator(SEED)
-        asked = 0
+        asked = unknown = 0
         for number in range(GENERATED):
             case = Case(f"generated-{number}", generator.case())
             with running_apache(case) as tree:
                 evidence = gather(open_tree(tree).tree, "", name=case.name)
                 for ask in case.asks:
+                    predicted = predict(evidence, ask)
                     asked += 1
+                    if (
+                        predicted.unknown is not None or predicted.uncertain
+                    ):  # one of its expressions asks for what only run time knows
+                        unknown += 1
+                        continue
                     with self.subTest(f"{ask.method} {ask.url}\n{case.text}"):
-                        self._compare(evidence, predict(evidence, ask), request(ask))
+                        self._compare(evidence, predicted, request(ask))
         self.assertGreater(asked, 8 * GENERATED)
+        self.assertLess(unknown, asked / 25)
 
 
 class ServersOwnWordTest(unittest.TestCase):
