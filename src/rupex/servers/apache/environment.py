@@ -18,6 +18,7 @@ from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 
 EARLY: Final = ("setenvif", "setenvifnocase", "setenvifexpr", "browsermatch", "browsermatchnocase")
+
 LATE: Final = ("setenv", "unsetenv", "passenv")
 
 _SPECIAL = re.compile(r"[\\^$.\[\]()|*+?{}]")
@@ -87,16 +88,23 @@ def _assign(name: str, value: str, exchange: Exchange) -> None:
 
 
 def set_late(directives: Iterable[Directive], exchange: Exchange) -> None:
-    """Do what SetEnv, UnsetEnv and PassEnv say, in order; what the server's own environment holds is unsettled."""
+    """Do what SetEnv, UnsetEnv and PassEnv say, in order; what the server's own environment holds is unsettled. UnsetEnv takes
+    away what these said before, and no variable of SetEnvIf or a rule (fixup_env_module)."""
+    values: dict[str, str | None] = {}
     for directive in directives:
         words = directive.args
-        if directive.key == "setenv" and words:
-            _assign(words[0], words[1] if len(words) > 1 else "", exchange)
+        if directive.key == "passenv":
+            values |= dict.fromkeys(words)
+        elif directive.key == "setenv" and words:
+            values[words[0]] = words[1] if len(words) > 1 else ""
         elif directive.key == "unsetenv":
             for name in words:
-                _assign(f"!{name}", "", exchange)
-        elif directive.key == "passenv":
-            exchange.unsettled.update(words)
+                values.pop(name, None)
+    for name, value in values.items():
+        if value is None:
+            exchange.unsettled.add(name)
+        else:
+            _assign(name, value, exchange)
 
 
 def set_by_tls(options: Iterable[Directive], exchange: Exchange) -> None:
