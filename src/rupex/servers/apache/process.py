@@ -554,8 +554,10 @@ class Processor:
         exchange.own_requests.append(name)
         if len(exchange.own_requests) > bounds.OWN_REQUESTS:
             raise UndeterminedError("it asks itself for too many pages")
+        self._set_late(context, exchange)  # mod_dir looks for pages as the last one of this phase
         inner = replace(
             exchange,
+            method="GET",  # whatever the client's is (ap_sub_req_lookup_uri)
             uri=name if name.startswith("/") else exchange.uri + name,
             file="",
             inner=exchange.inner + 1,
@@ -572,12 +574,18 @@ class Processor:
             again.steps = (*outcome.steps, *again.steps)
             return again
         own = f"{file.rstrip('/')}/{name}"
+        answering = replace(inner, method=exchange.method)
         if outcome.status == 200 and outcome.file is not None:
             if outcome.file == own:
                 holds = self._context(inner, file, name)
-                return Outcome(context=holds, status=200, file=file, is_folder=True, by=outcome.by, exchange=inner)
+                return Outcome(context=holds, status=200, file=file, is_folder=True, by=outcome.by, exchange=answering)
             return Outcome(
-                context=outcome.context, status=200, file=outcome.file, is_folder=True, by=outcome.by, exchange=inner
+                context=outcome.context,
+                status=200,
+                file=outcome.file,
+                is_folder=True,
+                by=outcome.by,
+                exchange=answering,
             )
         if outcome.location is not None or (outcome.status is not None and outcome.status not in (200, 404)):
             return Outcome(
