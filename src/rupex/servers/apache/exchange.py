@@ -8,7 +8,7 @@ from typing import Final
 from urllib.parse import unquote
 
 from rupex.model.numbers import whole_number
-from rupex.servers.apache.sections import DirectoryWalk
+from rupex.servers.apache.sections import Context, DirectoryWalk
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError
 
@@ -32,6 +32,8 @@ class Exchange:
     where it does not take the client's word.
     ``is_made_up``: its host name is a sample, which no configuration names.
     ``walk``: the way to its file, or before that to the file of the request that the server answers with this one.
+    ``let_in_under``: the sections under which the request that the server answers with this one was let in: under the very
+    same ones it is not asked again.
     ``own_requests``: all that the server made itself so far, counted together.
     ``rewrites``: how often rules of folders changed its URL so far.
     """
@@ -55,6 +57,7 @@ class Exchange:
     canonical: tuple[str, str, int | None] | None = None
     is_made_up: bool = False
     walk: DirectoryWalk | None = None
+    let_in_under: Context | None = None
     own_requests: list[str] = field(default_factory=list)
     rewrites: int = 0
 

@@ -355,6 +355,8 @@ class Processor:
         return None
 
     def _refused(self, context: Context, exchange: Exchange) -> Outcome | None:
+        if _is_same(context, exchange.let_in_under):
+            return None
         methods = last_in(context, "allowmethods")
         if methods is not None and "allowmethods" in self.config.modules and not _is_allowed(exchange.method, methods):
             return Outcome(context=context, status=405, by=methods, by_server=True, is_early=True)
@@ -561,6 +563,7 @@ class Processor:
             uri=name if name.startswith("/") else exchange.uri + name,
             file="",
             inner=exchange.inner + 1,
+            let_in_under=context,
             environment=dict(exchange.environment),
         )
         outcome = self.answer(inner)
@@ -603,6 +606,13 @@ class Processor:
         except TreeError:
             return None
         return "missing" if entry is None else "folder" if entry.is_folder else "file"
+
+
+def _is_same(context: Context, other: Context | None) -> bool:
+    """Whether the very same sections hold (r->per_dir_config)."""
+    if other is None or len(context) != len(other):
+        return False
+    return all(one.directives is another.directives for one, another in zip(context, other, strict=True))
 
 
 def _name_groups(context: Context, exchange: Exchange, file: str | None) -> None:
