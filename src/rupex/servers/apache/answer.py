@@ -11,7 +11,8 @@ from rupex.servers.apache.exchange import Exchange, decoded
 from rupex.servers.apache.headers import Sent
 from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.load import LoadedConfig, last_of
-from rupex.servers.apache.process import MOST_INNER, Outcome, error_page, moved_by_error
+from rupex.servers.apache.outcome import Outcome, error_page, moved_by_error
+from rupex.servers.apache.process import MOST_INNER
 from rupex.servers.apache.scopes import ScopeReader
 from rupex.servers.apache.sections import Context, all_in, last_in
 from rupex.servers.apache.tls import speaks_tls

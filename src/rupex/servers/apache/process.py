@@ -9,8 +9,6 @@ from dataclasses import replace
 from itertools import takewhile
 from typing import Final, Literal
 
-from msgspec import Struct
-
 from rupex.host import HostTree, TreeError
 from rupex.host.tree.paths import normalize_path
 from rupex.masking.quoting import quoted
@@ -27,6 +25,7 @@ from rupex.servers.apache.hosts import VirtualHost, canonical_name
 from rupex.servers.apache.inventory import effects_of, unmodelled
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of
 from rupex.servers.apache.mapping import Mapped, Mapper
+from rupex.servers.apache.outcome import Outcome, moved_by_error
 from rupex.servers.apache.redirects import (
     AliasRedirect,
     moved,
@@ -47,45 +46,6 @@ from rupex.servers.apache.sections import (
 )
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
-
-
-class Outcome(Struct, kw_only=True):
-    """What becomes of a request.
-
-    ``context``: the sections and override files that hold for it.
-    ``status``: None where content decides it.
-    ``location``: the target of a redirect.
-    ``by``: the directive that decides.
-    ``by_server``: the server itself makes the answer (a redirect or an error): only ``Header always`` goes with it.
-    ``proxied``: the URL that it is passed on to.
-    ``handler``: a special one, such as ``server-status``.
-    ``file``: the path that the URL is mapped to; ``is_folder``: it is a folder.
-    ``unknown``: why the outcome cannot be known.
-    ``steps``: the rewrite rules that matched, in order.
-    ``reflects``: the part of the request that reaches the target of a redirect.
-    ``leads_to``: what the rules of a section made of a request that the server makes itself, for the caller to follow.
-    ``exchange``: the request as it was in the end, for which the headers of the answer are worked out.
-    ``is_passed_on``: another server was meant to answer, whether it was asked or not.
-    ``is_early``: it is decided before the variables of SetEnv and mod_ssl are set.
-    """
-
-    context: Context
-    status: int | None = None
-    location: str | None = None
-    by: Directive | None = None
-    by_server: bool = False
-    proxied: str | None = None
-    handler: str | None = None
-    file: str | None = None
-    is_folder: bool = False
-    unknown: str | None = None
-    steps: tuple[Directive, ...] = ()
-    reflects: str | None = None
-    leads_to: Exchange | None = None
-    exchange: Exchange | None = None
-    is_passed_on: bool = False
-    is_early: bool = False
-
 
 _INDEX_REDIRECTS: Final = {"on": 302, "temp": 302, "permanent": 301, "seeother": 303}
 _OF_REWRITING: Final = ("rewriteengine", "rewriterule", "rewritecond", "rewriteoptions", "rewritebase")
@@ -644,29 +604,6 @@ def _is_allowed(method: str, directive: Directive) -> bool:
     if "RESET" in words:
         words = words[len(words) - words[::-1].index("RESET") :]
     return not words or ("GET" if method == "HEAD" else method) in words
-
-
-def error_page(context: Context, status: int) -> Directive | None:
-    """The ``ErrorDocument`` for a status: its second word is a path, an address or a text; None for the server's own page."""
-    found = None
-    for directive in all_in(context, "errordocument"):
-        words = directive.args
-        if len(words) > 1 and words[0] == str(status):
-            # An address for 401 is not taken: the browser would never ask for a password (core.c, set_error_document).
-            found = None if words[1].lower() == "default" or (status == 401 and "://" in words[1]) else directive
-    return found
-
-
-def moved_by_error(outcome: Outcome, status: int | None) -> Outcome:
-    """What becomes of an answer with an error ``status`` of the server's own where its page is an address."""
-    page = error_page(outcome.context, status) if status is not None and status >= 400 else None
-    if page is None or "://" not in page.args[1]:
-        return outcome
-    steps = (*outcome.steps, *((outcome.by,) if outcome.by is not None else ()))
-    return Outcome(
-        context=outcome.context, status=302, location=page.args[1], by=page, by_server=True, file=outcome.file, steps=steps,
-        exchange=outcome.exchange, is_passed_on=outcome.is_passed_on, is_early=outcome.is_early, unknown=outcome.unknown,
-    )  # fmt: skip
 
 
 def _url_of(file: str, document_root: str) -> str:

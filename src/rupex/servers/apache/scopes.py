@@ -34,7 +34,8 @@ from rupex.servers.apache.hosts import Listener, VirtualHost, is_wildcard
 from rupex.servers.apache.inventory import unmodelled
 from rupex.servers.apache.load import LoadedConfig, Skipped, all_of, sections_of
 from rupex.servers.apache.mapping import Mapper
-from rupex.servers.apache.process import Outcome, Processor, error_page
+from rupex.servers.apache.outcome import Outcome, error_page
+from rupex.servers.apache.process import Processor
 from rupex.servers.apache.release import Release, default, is_debian_build
 from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
 from rupex.servers.apache.syntax import Directive
