@@ -10,6 +10,7 @@ from typing import Any
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rupex.model import bounds
 from rupex.servers.apache.syntax import Directive, parse
 from tests.support import TreeTest, rupex, valid_document
 
@@ -175,6 +176,29 @@ class ApacheTest(TreeTest):
                 if is_known:
                     names = [name for name, _ in response["headers"] if name.startswith("X-")]
                     self.assertEqual((names, [h["name"] for h in response["uncertain"]]), (sent, uncertain))
+
+    def test_an_override_file_that_cannot_be_read_is_told(self) -> None:
+        self.site("", "AllowOverride All")
+        self.write({"srv/site/.htaccess": "#" * (bounds.CONFIG_FILE_BYTES + 1)})
+        done = rupex("audit", self.root, "--format", "json")
+        self.assertEqual(done.returncode, 3)
+        problems = valid_document(done.stdout)["hosts"][0]["problems"]
+        self.assertEqual([problem["file"] for problem in problems], ["srv/site/.htaccess"])
+
+    def test_hostile_words_end_nothing(self) -> None:
+        for words in (
+            '<Directory /srv/site/x>\nOptions ""\n</Directory>', "<IfVersion >= 2.4 x>\n</IfVersion>",
+            "<IfVersion ~ (>\n</IfVersion>",
+            "<IfVersion ~ (a+)+$>\n</IfVersion>", "<IfDefine {x}>\n</IfDefine>", "<IfModule {0.__class__}>\n</IfModule>",
+            "<IfFile {0}>\n</IfFile>", "<IfDirective {0}>\n</IfDirective>", "<DirectoryMatch>\n</DirectoryMatch>", "<If>\n</If>",
+            "<Location>\n</Location>", "<Proxy>\n</Proxy>", "<Files>\n</Files>", "AuthType\nRequire valid-user", "Header",
+            "ErrorDocument", "UseCanonicalName", "SetEnvIfExpr", "AllowOverride Options=", "RewriteRule ( x",
+            '<LocationMatch "(?<n>a">\nHeader set X Y\n</LocationMatch>',
+        ):  # fmt: skip
+            with self.subTest(words):
+                self.site(words)
+                self.write({"srv/site/.htaccess": words + "\n"})
+                self.assess()
 
     def test_variables_that_rules_set_are_theirs_alone(self) -> None:
         """A variable of any name, which no counter of Rupex's own may be mistaken for."""
