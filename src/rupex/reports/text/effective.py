@@ -23,7 +23,8 @@ def render_answer(document: AnswerDocument, *, width: int = 100, colour: bool = 
     if response.closed:
         page.entry("answer", "none: the connection is closed", indent=2)
     else:
-        page.entry("status", "decided by the content" if response.status is None else str(response.status), indent=2)
+        open_words = "decided by the content" if document.unknown is None else "not known"
+        page.entry("status", open_words if response.status is None else str(response.status), indent=2)
         for name, value in response.headers:
             page.entry("", f"{name}: {value}", indent=2)
         for header in response.uncertain:
