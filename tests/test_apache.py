@@ -125,16 +125,16 @@ class ApacheTest(TreeTest):
         self.assertEqual(valid_document(done.stdout)["response"]["status"], 500)
 
     def asked(self, path: str, *options: str) -> dict[str, Any]:
-        """What is told of one request to the site."""
+        """The answer to one request to the site."""
         done = rupex("effective", self.root, "--url", f"https://a.test{path}", "--format", "json", *options)
         document: dict[str, Any] = valid_document(done.stdout)
         return document
 
     def test_what_is_not_modelled_makes_its_own_scope_unknown(self) -> None:
         for words, path, method, is_known in (
-            ("NobodysWord on", "/app/", "GET", False),
-            ("NobodysWord on", "/index.html", "GET", True),
-            ("NobodysWord off", "/app/", "GET", False),
+            ("UnknownWord on", "/app/", "GET", False),
+            ("UnknownWord on", "/index.html", "GET", True),
+            ("UnknownWord off", "/app/", "GET", False),
             ("CheckSpelling on", "/app/none", "GET", False),
             ("CheckSpelling off", "/app/none", "GET", True),
             ("CheckSpelling on", "/app/index.html", "GET", True),
@@ -161,7 +161,7 @@ class ApacheTest(TreeTest):
         self.assertEqual([header["name"] for header in response["uncertain"]], ["Set-Cookie"])
         self.assertEqual(self.check("cookie.secure").verdict, "unknown")
 
-    def test_an_if_that_nobody_can_tell_leaves_what_does_not_hang_on_it(self) -> None:
+    def test_an_if_that_is_not_known_leaves_what_does_not_depend_on_it(self) -> None:
         condition = "<If \"-n osenv('PIER')\">\n{}\n</If>\nHeader always set X-Sure on"
         for words, is_known, sent, uncertain in (
             ("Header always set X-Doubt on", True, ["X-Sure"], ["X-Doubt"]),
@@ -177,7 +177,7 @@ class ApacheTest(TreeTest):
                     names = [name for name, _ in response["headers"] if name.startswith("X-")]
                     self.assertEqual((names, [h["name"] for h in response["uncertain"]]), (sent, uncertain))
 
-    def test_an_override_file_that_cannot_be_read_is_told(self) -> None:
+    def test_an_override_file_that_cannot_be_read_is_a_problem(self) -> None:
         self.site("", "AllowOverride All")
         self.write({"srv/site/.htaccess": "#" * (bounds.CONFIG_FILE_BYTES + 1)})
         done = rupex("audit", self.root, "--format", "json")

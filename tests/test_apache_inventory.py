@@ -73,5 +73,5 @@ class InventoryTest(unittest.TestCase):
         self.assertIsNone(missing_module("header", {*STATIC, "headers"}))
         self.assertIsNone(missing_module("scriptlog", {*STATIC, "cgid"}))
         self.assertIsNone(missing_module("maxrequestworkers", STATIC), "what runs the processes may be built in")
-        self.assertIsNone(missing_module("nobodysword", STATIC))
+        self.assertIsNone(missing_module("unknownword", STATIC))
         self.assertIn("authz_host", known_modules())

@@ -128,7 +128,7 @@ CASES = (
     ("exposure.status-page", "by address", plain("location /s { stub_status; allow 10.0.0.0/8; deny all; }"), "pass", ""),
     ("exposure.status-page", "one of two is enough, and that one is open",
      plain('location /s { stub_status; satisfy any; allow all; auth_basic "x"; auth_basic_user_file u; }'), "fail", "open"),
-    ("exposure.status-page", "one of two is enough, and the addresses let no stranger in",
+    ("exposure.status-page", "one of two is enough, and no address is let in by itself",
      plain('location /s { stub_status; satisfy any; allow 192.0.2.9; auth_basic "x"; auth_basic_user_file u; }'), "pass", ""),
     ("exposure.admin", "open", plain("location /phpMyAdmin/ { root /usr/share; }"), "fail", "open to everybody"),
     ("exposure.admin", "with a password", plain('location /phpmyadmin/ { auth_basic "x"; auth_basic_user_file u; }'), "pass", ""),

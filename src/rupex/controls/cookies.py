@@ -12,7 +12,7 @@ from rupex.model.change import Change
 
 
 def _each(scope: Scope, problem_of: Callable[[Cookie], str | None]) -> Judgement:
-    """Pass when no cookie has a problem; exempt without any; unknown where one may be sent that nobody can read here."""
+    """Pass when no cookie has a problem; exempt without any; unknown where one may be sent whose attributes are not known."""
     passed: Judgement = EXEMPT
     doubt: Unknown | None = None
     for header in scope.sent(cookies.HEADER):

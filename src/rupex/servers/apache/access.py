@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from typing import Final, Literal, NamedTuple
 
 from rupex.model import Provenance, Setting
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.load import all_of, last_of
+from rupex.servers.apache.outcome import Outcome
 from rupex.servers.apache.sections import AppliedSection, Context, last_in
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError
@@ -25,8 +26,8 @@ _Vote = Literal["granted", "denied", "no user", "neutral"]
 
 
 class Decision(NamedTuple):
-    """Whether a stranger gets in; ``status``: of the refusal, None where the module that asks for a login decides; ``by``: the
-    directive that decides."""
+    """Whether a visitor without a login gets in, from an address that no rule names; ``status``: of the refusal, None where the
+    module that asks for a login decides; ``by``: the directive that decides."""
 
     is_let_in: bool
     status: int | None
@@ -37,7 +38,7 @@ OPEN: Final = Decision(True, None, None)
 
 
 def decide(context: Context, exchange: Exchange) -> Decision:
-    """Whether a request of a stranger, from an address that no rule speaks of and without a password, is let in. Raises
+    """Whether a request without a password, from an address that no rule names, is let in. Raises
     :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     older = _older(context, exchange)
     newer = _newer(context, exchange)
@@ -50,8 +51,42 @@ def decide(context: Context, exchange: Exchange) -> Decision:
     return OPEN
 
 
+def refusal(context: Context, exchange: Exchange, modules: Collection[str]) -> Outcome | None:
+    """The answer to a request that is not let in: by its method, without TLS, by address or for want of a login; None for one
+    that is. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+    if _is_same(context, exchange.let_in_under):
+        return None
+    methods, tls = last_in(context, "allowmethods"), last_in(context, "sslrequiressl")
+    if methods is not None and "allowmethods" in modules and not _is_allowed(exchange, methods):
+        return Outcome(context=context, status=405, by=methods, by_server=True, is_early=True)
+    if tls is not None and exchange.scheme != "https":
+        return Outcome(context=context, status=403, by=tls, by_server=True, is_early=True)
+    decision = decide(context, exchange)
+    if decision.is_let_in:
+        return None
+    if decision.status is None:
+        kind = last_in(context, "authtype")
+        raise UndeterminedError(f"{kind}: Rupex does not know how this module asks a visitor to log in")
+    return Outcome(context=context, status=decision.status, by=decision.by, by_server=True, is_early=True)
+
+
+def _is_same(context: Context, other: Context | None) -> bool:
+    """Whether the very same sections hold (r->per_dir_config)."""
+    if other is None or len(context) != len(other):
+        return False
+    return all(one.directives is another.directives for one, another in zip(context, other, strict=True))
+
+
+def _is_allowed(exchange: Exchange, directive: Directive) -> bool:
+    """Whether AllowMethods allows a request's method; ``reset`` with nothing behind it allows all."""
+    words = [word.upper() for word in directive.args]
+    if "RESET" in words:
+        words = words[len(words) - words[::-1].index("RESET") :]
+    return not words or _is_method(exchange, words)
+
+
 def closed(context: Context, exchange: Exchange) -> Setting[bool]:
-    """Whether strangers are kept out, with the line that does it."""
+    """Whether such a visitor is kept out, with the line that does it."""
     try:
         decision = decide(context, exchange)
     except UndeterminedError as undetermined:
@@ -92,29 +127,28 @@ def _status_of_login(context: Context) -> int | None:
 
 
 def _any(votes: Iterable[_Vote]) -> _Vote:
-    """One that grants is enough; else a login may change a refusal (apply_authz_sections)."""
-    found: _Vote = "neutral"
-    for vote in votes:
-        if vote == "granted":
-            return vote
-        if found == "neutral" or (vote == "no user" and found == "denied"):
-            found = vote
-    return found
+    """One that grants is enough; a login may change a refusal."""
+    return _combined(votes, "granted", "denied")
 
 
 def _all(votes: Iterable[_Vote]) -> _Vote:
     """One that refuses is enough; a login cannot change that."""
+    return _combined(votes, "denied", "granted")
+
+
+def _combined(votes: Iterable[_Vote], decisive: _Vote, other: _Vote) -> _Vote:
+    """``decisive`` as soon as it comes; else ``no user`` where a login may change the result (apply_authz_sections)."""
     found: _Vote = "neutral"
     for vote in votes:
-        if vote == "denied":
+        if vote == decisive:
             return vote
-        if found == "neutral" or (vote == "no user" and found == "granted"):
+        if found == "neutral" or (vote == "no user" and found == other):
             found = vote
     return found
 
 
 def _vote(line: Directive, exchange: Exchange) -> _Vote:
-    """What one line, or container of lines, says of a stranger. What is negated can refuse, and lets nobody in by itself."""
+    """What one line, or container of lines, says of such a visitor. What is negated can refuse, and never grants by itself."""
     if line.children is not None:
         votes = [_vote(child, exchange) for child in line.children if child.key in ("require", *_CONTAINERS)]
         return _all(votes) if line.key == "requireall" else _negated(_any(votes), line.key == "requirenone")
@@ -148,7 +182,7 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
         case ["expr", *_]:
             return evaluate(line.raw.split(None, 1)[1].strip().strip('"'), exchange)
         case _:
-            return False  # host and local: a stranger is none of them
+            return False  # host and local: such a visitor is none of them
 
 
 def _is_method(exchange: Exchange, methods: Iterable[str]) -> bool:

@@ -57,8 +57,8 @@ class StartConditions:
                 return self._is_known(name, is_section=True), f"the section {name}", "known"
 
     def _is_known(self, name: str, *, is_section: bool) -> bool:
-        """Whether a loaded module accepts a directive or section. Raises :class:`UndeterminedError` for what is nobody's that
-        Rupex knows, where a module is loaded whose directives it does not know."""
+        """Whether a loaded module accepts a directive or section. Raises :class:`UndeterminedError` for a word that
+        no known module accepts, where a module is loaded whose directives are not in the table."""
         found = known(name.lower())
         if found is not None:
             is_loaded = missing_module(name.lower(), self.modules) is None

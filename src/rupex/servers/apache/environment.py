@@ -8,18 +8,21 @@ redirected before never reaches. Held against the real server in tests/apache_ca
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from typing import Final
 
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.redirects import with_groups
+from rupex.servers.apache.sections import Context, all_in
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 
 EARLY: Final = ("setenvif", "setenvifnocase", "setenvifexpr", "browsermatch", "browsermatchnocase")
 
-LATE: Final = ("setenv", "unsetenv", "passenv")
+_LATE: Final = ("setenv", "unsetenv", "passenv")
+OF_FIXUPS: Final = frozenset(("env", "ssl"))
+"""The modules that set variables in the fixup phase."""
 
 _SPECIAL = re.compile(r"[\\^$.\[\]()|*+?{}]")
 _ADDRESS = re.compile(r"[0-9.]+|\[.*\]")
@@ -87,7 +90,35 @@ def _assign(name: str, value: str, exchange: Exchange) -> None:
         exchange.environment[name] = value
 
 
-def set_late(directives: Iterable[Directive], exchange: Exchange) -> None:
+def set_by_sections(context: Context, exchange: Exchange) -> None:
+    """Do what SetEnvIf and its kin say in sections, which holds for no request of the server's own."""
+    if not exchange.is_inner:
+        set_early(all_in(tuple(applied for applied in context if applied.kind != "server"), *EARLY), exchange)
+
+
+def set_in_fixups(
+    context: Context, exchange: Exchange, loaded: Collection[str], modules: frozenset[str] = OF_FIXUPS
+) -> None:
+    """Set the variables of the fixup phase, as far as they are those of ``modules``. ``loaded``: the server's modules."""
+    if "env" in modules:
+        _set_late(all_in(context, *_LATE), exchange)
+    if "ssl" in modules and exchange.scheme == "https" and "ssl" in loaded:
+        _set_by_tls(all_in(context, "ssloptions"), exchange)
+
+
+def set_by_patterns(context: Context, exchange: Exchange, file: str | None) -> None:
+    """Set ``MATCH_NAME`` to what ``(?<name>…)`` in a section's pattern captured. ``file``: what the request is mapped to."""
+    for applied in context:
+        section = applied.section
+        if section is None or not section.args or "(?<" not in section.args[-1]:
+            continue
+        subject = exchange.uri if applied.kind == "path" else file if applied.kind == "folder" else None
+        found = search(section.args[-1], subject) if subject is not None else None
+        for name, value in found.groupdict().items() if found is not None else ():
+            exchange.environment[f"MATCH_{name.upper()}"] = value or ""
+
+
+def _set_late(directives: Iterable[Directive], exchange: Exchange) -> None:
     """Do what SetEnv, UnsetEnv and PassEnv say, in order; what the server's own environment holds is unsettled. UnsetEnv takes
     away what these said before, and no variable of SetEnvIf or a rule (fixup_env_module)."""
     values: dict[str, str | None] = {}
@@ -107,7 +138,7 @@ def set_late(directives: Iterable[Directive], exchange: Exchange) -> None:
             _assign(name, value, exchange)
 
 
-def set_by_tls(options: Iterable[Directive], exchange: Exchange) -> None:
+def _set_by_tls(options: Iterable[Directive], exchange: Exchange) -> None:
     """Do what mod_ssl does for a request over TLS (ssl_hook_Fixup). ``options``: the SSLOptions that hold for it, in order."""
     exchange.environment["HTTPS"] = "on"
     if not _ADDRESS.fullmatch(exchange.host):  # no browser sends an address as the name in its first message

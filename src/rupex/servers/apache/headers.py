@@ -84,7 +84,7 @@ def headers_of(
     """
     tables: dict[bool, list[Header]] = {True: [], False: []}
     for directive in unmodelled:
-        words = f"{directive} ({directive.provenance()}) is not modelled by Rupex, and may send it"
+        words = f"{directive} ({directive.provenance()}) is not modelled, and may send it"
         names = headers_changed_by(directive)
         tables[False] += [Header(name, "…", SUCCESS, directive.provenance(), words) for name in names]
     dropped: list[Dropped] = []

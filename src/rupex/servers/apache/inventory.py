@@ -72,19 +72,19 @@ def known_modules() -> frozenset[str]:
 
 
 def known(directive: str) -> Known | None:
-    """What is known of a directive (lower case), None for one that is nobody's."""
+    """What is known of a directive (lower case), None for one that no known module accepts."""
     return directives().get(directive)
 
 
 _AS_BY_DEFAULT: Final = {"mergeslashes": "on"}
 _OFF: Final = ("off", "disabled", "none", "no", "0")
 _ANYTHING: Final = frozenset(("status", "redirect", "access", "methods", "headers", "tls", "files"))
-_NOBODYS: Final = Known((), "unmodelled", frozenset(), False, _ANYTHING, "it is no known module's")
+_NO_MODULES: Final = Known((), "unmodelled", frozenset(), False, _ANYTHING, "no known module accepts it")
 
 
 def effects_of(directive: Directive) -> frozenset[str]:
     """What a directive can change that Rupex does not model: nothing where it is modelled, inert or switched off; anything for
-    a word that is no known module's."""
+    a word that no known module accepts."""
     found = known(directive.key)
     if found is None:
         return _ANYTHING
@@ -95,12 +95,13 @@ def effects_of(directive: Directive) -> frozenset[str]:
     )
 
 
-def unmodelled(block: Block, found: dict[int, tuple[str, ...]]) -> Sequence[Directive]:
-    """The directives of a block that Rupex does not model. ``found`` keeps the names of them for each block's template."""
+def unmodelled(block: Block, found: dict[int, tuple[Block, tuple[str, ...]]]) -> Sequence[Directive]:
+    """The directives of a block that Rupex does not model. ``found`` keeps the names of them for each block's template, by its
+    identity, and the template, so that no other block gets the same one."""
     model = block.model
-    names = found.get(id(model))
-    if names is None:
-        names = found[id(model)] = tuple(key for key in model.names() if (known(key) or _NOBODYS).effects)
+    if id(model) not in found:
+        found[id(model)] = model, tuple(key for key in model.names() if (known(key) or _NO_MODULES).effects)
+    names = found[id(model)][1]
     return block.named(*names) if names else ()
 
 
@@ -124,7 +125,7 @@ def is_of_core(directive: str) -> bool:
 
 
 def missing_module(directive: str, loaded: Collection[str]) -> str | None:
-    """The module without which the server refuses a directive (lower case), None where it accepts it or nobody knows. Which
+    """The module without which the server refuses a directive (lower case), None where it accepts it or that is not known. Which
     module runs the processes need not be said: it may be built in."""
     modules = owners(directive)
     if not modules or any(module in loaded or module in _MPM for module in modules):

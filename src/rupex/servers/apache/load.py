@@ -62,7 +62,7 @@ class LoadedConfig:
         self.server_root = _default_root(main_path)
         self.environment: dict[str, str] = {}
         self.conditions: StartConditions | None = None
-        self.unmodelled: dict[int, tuple[str, ...]] = {}
+        self.unmodelled: dict[int, tuple[Block, tuple[str, ...]]] = {}
         """What stands in a block, or its template, and is not modelled, by the block's identity."""
 
     def path(self, name: str) -> str:

@@ -15,8 +15,15 @@ from rupex.masking.quoting import quoted
 from rupex.model import bounds
 from rupex.model.budget import PER_REQUEST, ExhaustedError, spend
 from rupex.model.numbers import whole_number
-from rupex.servers.apache.access import decide
-from rupex.servers.apache.environment import EARLY, LATE, set_by_tls, set_early, set_late
+from rupex.servers.apache.access import refusal
+from rupex.servers.apache.environment import (
+    EARLY,
+    OF_FIXUPS,
+    set_by_patterns,
+    set_by_sections,
+    set_early,
+    set_in_fixups,
+)
 from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
@@ -70,7 +77,7 @@ class Processor:
         modules = list(config.modules)
         before_alias = modules[: modules.index("alias")] if "alias" in modules else modules
         # Redirects of sections act in the same phase as what sets variables late: the order of LoadModule decides.
-        self._set_before_redirects = frozenset(("env", "ssl")) & frozenset(before_alias)
+        self._set_before_redirects = OF_FIXUPS & frozenset(before_alias)
         self._canonical = canonical_name(virtual)
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.moves = [move for directives in reversed(virtual.chain) for move in read_moves(directives)]
@@ -138,7 +145,7 @@ class Processor:
         except UndeterminedError as undetermined:
             return Outcome(context=server, unknown=undetermined.why, steps=steps)
         if not outcome.is_early:
-            self._set_late(outcome.context, exchange)
+            set_in_fixups(outcome.context, exchange, self.config.modules)
             outcome.unknown = outcome.unknown or self._unmodelled(outcome, exchange)
         outcome.exchange = outcome.exchange or exchange
         outcome.steps = (*steps, *outcome.steps)
@@ -157,7 +164,7 @@ class Processor:
         for applied in outcome.context:
             for directive in unmodelled(applied.directives, self.config.unmodelled):
                 if effects_of(directive) & meant:
-                    return f"{directive} ({directive.provenance()}) is not modelled by Rupex, and may change the answer"
+                    return f"{directive} ({directive.provenance()}) is not modelled, and may change the answer"
         return None
 
     def answer_client(self, exchange: Exchange, *, lenient: bool = False) -> Outcome:
@@ -201,8 +208,8 @@ class Processor:
         """What becomes of a request that is meant for another server: Proxy sections stand in place of folders, and access,
         rules and redirects of sections still come first."""
         context = self._context(exchange, None, url=url)
-        self._set_by_sections(context, exchange)
-        outcome = self._refused(context, exchange)
+        set_by_sections(context, exchange)
+        outcome = refusal(context, exchange, self.config.modules)
         if outcome is None:
             exchange.file = f"proxy:{url}"
             outcome = self._rules_of_sections(exchange, context, exchange.file)
@@ -212,20 +219,6 @@ class Processor:
         outcome.is_passed_on = True
         return outcome
 
-    def _set_by_sections(self, context: Context, exchange: Exchange) -> None:
-        """Set the early variables of sections, which the server does not do for requests of its own."""
-        if not exchange.is_inner:
-            set_early(all_in(tuple(applied for applied in context if applied.kind != "server"), *EARLY), exchange)
-
-    def _set_late(
-        self, context: Context, exchange: Exchange, modules: frozenset[str] = frozenset(("env", "ssl"))
-    ) -> None:
-        """Set the variables of the fixup phase, as far as they are those of ``modules``."""
-        if "env" in modules:
-            set_late(all_in(context, *LATE), exchange)
-        if "ssl" in modules and exchange.scheme == "https" and "ssl" in self.config.modules:
-            set_by_tls(all_in(context, "ssloptions"), exchange)
-
     def _context(self, exchange: Exchange, file: str | None, index: str = "", url: str | None = None) -> Context:
         """The sections that hold. ``file``: what the request is mapped to; ``url``: what it is passed on to."""
         if file is not None:
@@ -234,7 +227,7 @@ class Processor:
         context = self.sections.of(
             exchange.uri, walk, lambda section: evaluate(_expression(section), exchange), index, url
         )
-        _name_groups(context, exchange, file)
+        set_by_patterns(context, exchange, file)
         return context
 
     def _proxied(self, exchange: Exchange) -> tuple[Directive, str] | None:
@@ -282,8 +275,8 @@ class Processor:
             trace = last_in(context, "traceenable")
             is_off = trace is not None and trace.raw.strip().lower() == "off"
             return Outcome(context=context, status=405 if is_off else 200, by=trace, by_server=is_off, file=file)
-        self._set_by_sections(context, exchange)
-        refused = self._refused(context, exchange)
+        set_by_sections(context, exchange)
+        refused = refusal(context, exchange, self.config.modules)
         if refused is not None:
             refused.file = file
             return refused
@@ -310,26 +303,9 @@ class Processor:
         for move in moves_of_sections(context):
             target = moved(move, exchange, is_section=True)
             if target is not None:
-                self._set_late(context, exchange, self._set_before_redirects)
+                set_in_fixups(context, exchange, self.config.modules, self._set_before_redirects)
                 return self._move(move, target, exchange, context, is_early=True)
         return None
-
-    def _refused(self, context: Context, exchange: Exchange) -> Outcome | None:
-        if _is_same(context, exchange.let_in_under):
-            return None
-        methods = last_in(context, "allowmethods")
-        if methods is not None and "allowmethods" in self.config.modules and not _is_allowed(exchange.method, methods):
-            return Outcome(context=context, status=405, by=methods, by_server=True, is_early=True)
-        required = last_in(context, "sslrequiressl")
-        if required is not None and exchange.scheme != "https":
-            return Outcome(context=context, status=403, by=required, by_server=True, is_early=True)
-        decision = decide(context, exchange)
-        if decision.is_let_in:
-            return None
-        if decision.status is None:
-            kind = last_in(context, "authtype")
-            raise UndeterminedError(f"{kind}: how it asks a visitor to log in is not modelled by Rupex")
-        return Outcome(context=context, status=decision.status, by=decision.by, by_server=True, is_early=True)
 
     def _rules_of_sections(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
         """Rules in sections and override files: those of the section merged last that says anything of rules, and what it takes
@@ -384,7 +360,7 @@ class Processor:
     def _asked_again(self, exchange: Exchange, context: Context, file: str, rewritten: Rewritten) -> Outcome:
         """The request that the rules of a folder changed goes through the whole server again, less than ten times."""
         exchange.rewrites += 1
-        self._set_late(context, exchange)
+        set_in_fixups(context, exchange, self.config.modules)
         exchange.environment, exchange.unsettled = exchange.renamed()
         if exchange.rewrites == MOST_INNER:
             return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
@@ -516,7 +492,7 @@ class Processor:
         exchange.own_requests.append(name)
         if len(exchange.own_requests) > bounds.OWN_REQUESTS:
             raise UndeterminedError("it asks itself for too many pages")
-        self._set_late(context, exchange)  # mod_dir looks for pages as the last one of this phase
+        set_in_fixups(context, exchange, self.config.modules)  # mod_dir looks for pages as the last one of this phase
         inner = replace(
             exchange,
             method="GET",  # whatever the client's is (ap_sub_req_lookup_uri)
@@ -568,25 +544,6 @@ class Processor:
         return "missing" if entry is None else "folder" if entry.is_folder else "file"
 
 
-def _is_same(context: Context, other: Context | None) -> bool:
-    """Whether the very same sections hold (r->per_dir_config)."""
-    if other is None or len(context) != len(other):
-        return False
-    return all(one.directives is another.directives for one, another in zip(context, other, strict=True))
-
-
-def _name_groups(context: Context, exchange: Exchange, file: str | None) -> None:
-    """Set the variables ``MATCH_NAME`` for what ``(?<name>…)`` of a section's pattern captured."""
-    for applied in context:
-        section = applied.section
-        if section is None or not section.args or "(?<" not in section.args[-1]:
-            continue
-        subject = exchange.uri if applied.kind == "path" else file if applied.kind == "folder" else None
-        found = search(section.args[-1], subject) if subject is not None else None
-        for name, value in found.groupdict().items() if found is not None else ():
-            exchange.environment[f"MATCH_{name.upper()}"] = value or ""
-
-
 def handler_by_name(context: Context, file: str) -> Directive | None:
     """The AddHandler that holds for a file by one of its endings, the last one that is meant (mod_mime, find_ct)."""
     endings = {part.lower() for part in file.rpartition("/")[2].split(".")[1:]}
@@ -596,14 +553,6 @@ def handler_by_name(context: Context, file: str) -> Directive | None:
         if endings & {word.lower().lstrip(".") for word in words}:
             found = directive if directive.key == "addhandler" else None
     return found
-
-
-def _is_allowed(method: str, directive: Directive) -> bool:
-    """Whether AllowMethods lets a method pass: HEAD goes with GET, and ``reset`` with nothing behind it lets all pass."""
-    words = [word.upper() for word in directive.args]
-    if "RESET" in words:
-        words = words[len(words) - words[::-1].index("RESET") :]
-    return not words or ("GET" if method == "HEAD" else method) in words
 
 
 def _url_of(file: str, document_root: str) -> str:

@@ -140,7 +140,7 @@ def _flags(text: str) -> dict[str, str]:
 
 
 class Rewriter:
-    """Applies rules. ``is_there``: whether a path is a file or folder, None where nobody can tell; ``maps``: the server's;
+    """Applies rules. ``is_there``: whether a path is a file or folder, None where that is not known; ``maps``: the server's;
     ``refuses_marks``: a question mark that comes escaped in a path may not become one in a target (since 2.4.60)."""
 
     def __init__(
@@ -225,11 +225,9 @@ class Rewriter:
         marked = replace(exchange, uri=exchange.uri.replace("?", _MARK))
         text = expanded(rule.substitution, filled, marked, self.maps, _escape_of(rule))
         path, mark, query = text.partition("?")
-        return (
-            (new, _MARK in path)
-            if not mark or _MARK not in query
-            else (f"{path}?{query.replace(_MARK, '%3f')}", _MARK in path)
-        )
+        if mark and _MARK in query:
+            new = f"{path}?{query.replace(_MARK, '%3f')}"
+        return new, _MARK in path
 
     def _matches(self, rule: Rule, path: str, exchange: Exchange) -> Captured | None:
         """What the rule's pattern and its last matching condition captured; None when the rule does not hold."""

@@ -37,8 +37,8 @@ class Access:
 
     @cached_property
     def lets_strangers_in(self) -> bool:
-        """Whether a rule allows an address that nobody named. Where none speaks of it, the rules refuse nobody, and by
-        themselves let nobody in (ngx_http_access_handler declines)."""
+        """Whether a rule allows every address. Where no rule names an address, they neither refuse nor admit it
+        (ngx_http_access_handler declines)."""
         named = (rule for rule in self.rules if _names_everybody(rule.args[0] if rule.args else ""))
         first = next(named, None)
         return first is not None and first.name == "allow"
