@@ -9,7 +9,6 @@ from typing import Final
 from msgspec import structs
 
 from rupex.host import TreeError
-from rupex.host.facts.packages import DPKG_STATUS
 from rupex.http.urls import authority_of
 from rupex.masking.secrets import is_factory_word
 from rupex.model import (
@@ -411,7 +410,9 @@ class TomcatConfiguration:
     def _powered_by(self) -> str:
         """What ``xpoweredBy`` sends; the maker and the release of the Java runtime are not known."""
         line = next((line for line in sorted(_SPECIFICATIONS, reverse=True) if self.release.number >= line), (8, 5))
-        maker = " (Debian)" if self.host_context.tree.is_file(DPKG_STATUS) else ""
+        maker = (
+            " (Debian)" if self.main_path.startswith("etc/tomcat") else ""
+        )  # the package's, not one that was unpacked
         return f"{_SPECIFICATIONS[line]} (Apache Tomcat/{self.release}{maker} Java/…)"
 
     def _signature(self, member: VirtualHostBinding) -> tuple[str, Provenance]:
