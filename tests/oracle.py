@@ -30,9 +30,14 @@ from shutil import which
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
 
 _MOVED = re.compile(r"(?<=[\s\"'=])/(etc|srv)/")
-_ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)$", re.MULTILINE)
+_ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)(?: from (\S+))?$", re.MULTILINE)
 _HEADER = re.compile(r" (\S+): (\S+)")
 _FILE = re.compile(r"^# file (\S+): (.*)$", re.MULTILINE)
+_MODULES = (
+    ("more_", "ngx_http_headers_more_filter_module"),
+    ("fancyindex", "ngx_http_fancyindex_module"),
+)
+"""Words of directives, and the module that nginx needs for them."""
 UPSTREAM_HEADERS = {"X-Powered-By": "pier/3.1", "X-Deck": "upper", "Server": "upstream/2.0"}
 
 
@@ -73,7 +78,7 @@ class Reply:
 
 @dataclass(frozen=True)
 class Ask:
-    """One request of a case, its port already that of the running server."""
+    """One request of a case, its port already that of the running server. ``source``: the address it comes from, None for any."""
 
     method: str
     url: str
@@ -82,6 +87,7 @@ class Ask:
     port: int
     target: str
     headers: tuple[tuple[str, str], ...]
+    source: str | None = None
 
 
 @dataclass
@@ -98,14 +104,23 @@ class Case:
     @property
     def asks(self) -> list[Ask]:
         found = []
-        for method, url, headers in _ASK.findall(self.text):
+        for method, url, headers, source in _ASK.findall(self.text):
             scheme, _, rest = url.partition("://")
             authority, _, path = rest.partition("/")
             name, _, which = authority.partition(":")
             port = self.secure if scheme == "https" or which == "secure" else self.plain
             pairs = tuple(_HEADER.findall(headers))
             found.append(
-                Ask(method or "GET", f"{scheme}://{name}:{port}/{path}", scheme, name, port, f"/{path}", pairs)
+                Ask(
+                    method or "GET",
+                    f"{scheme}://{name}:{port}/{path}",
+                    scheme,
+                    name,
+                    port,
+                    f"/{path}",
+                    pairs,
+                    source or None,
+                )
             )
         return found
 
@@ -123,7 +138,8 @@ class Case:
 def request(ask: Ask, *, seconds: float = 5.0) -> Reply:
     """Send one request over a fresh connection and read status and headers."""
     with ExitStack() as open_sockets:
-        connection = open_sockets.enter_context(socket.create_connection(("127.0.0.1", ask.port), seconds))
+        origin = None if ask.source is None else (ask.source, 0)
+        connection = open_sockets.enter_context(socket.create_connection(("127.0.0.1", ask.port), seconds, origin))
         if ask.scheme == "https":
             context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
             context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
@@ -318,9 +334,9 @@ def running_nginx(case: Case) -> Iterator[Path]:
         for path in (live / "etc/nginx").rglob("*"):
             if path.is_file():
                 path.write_text(_MOVED.sub(rf"{live}/\1/", path.read_text()))
-        module = Path("/usr/lib/nginx/modules/ngx_http_headers_more_filter_module.so")
-        if "more_" in case.text:
-            (live / "etc/nginx/modules.conf").write_text(f"load_module {module};\n")
+        modules = [file for word, file in _MODULES if word in case.text]
+        loads = "".join(f"load_module /usr/lib/nginx/modules/{file}.so;\n" for file in dict.fromkeys(modules))
+        (live / "etc/nginx/modules.conf").write_text(loads)
         temporary = "".join(
             f"{kind}_temp_path {scratch}/{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
         )

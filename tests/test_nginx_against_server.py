@@ -34,6 +34,7 @@ def predict(evidence: Evidence, ask: Ask) -> Answer:
             query=query if mark else None,
             headers=ask.headers,
             address="127.0.0.1",
+            source=ask.source,
         )
     )
     assert answer is not None

@@ -2,33 +2,54 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from rupex.servers.apache.inventory import directives
+from rupex.servers.apache import inventory as apache
+from rupex.servers.nginx import inventory as nginx
 
-PAGE = Path(__file__).parent.parent / "docs/families/apache.md"
+_FOLDER = Path(__file__).parent.parent / "docs/families"
 HEADING = "\n## Directives\n"
 
 
-def table() -> str:
-    """The directives by what Rupex makes of them, and what the rest is about."""
-    rows: dict[tuple[str, str], list[str]] = {}
-    for name, known in sorted(directives().items()):
-        about = f"{', '.join(sorted(known.effects))}: {known.note}" if known.effects else known.note
-        rows.setdefault((known.kind, about), []).append(f"`<{name}>`" if known.is_section else f"`{name}`")
+def _table(rows: Iterable[tuple[str, str, frozenset[str], str]]) -> str:
+    """``rows``: the name, class, effects and note of each directive; as one row for all that are alike."""
+    alike: dict[tuple[str, str], list[str]] = {}
+    for name, kind, effects, note in rows:
+        about = f"{', '.join(sorted(effects))}: {note}" if effects else note
+        alike.setdefault((kind, about), []).append(f"`{name}`")
     lines = ["| class | what it is about, or can change | directives |", "| --- | --- | --- |"]
     for kind in ("modelled", "unmodelled", "inert"):
         lines += [
-            f"| {kind} | {about} | {' '.join(names)} |" for (of, about), names in sorted(rows.items()) if of == kind
+            f"| {kind} | {about} | {' '.join(names)} |" for (of, about), names in sorted(alike.items()) if of == kind
         ]
     return "\n".join(lines) + "\n"
 
 
-def render(page: str) -> str:
+def of_apache() -> str:
+    """The directives of httpd, sections in angle brackets."""
+    found = sorted(apache.directives().items())
+    return _table((f"<{name}>" if one.is_section else name, one.kind, one.effects, one.note) for name, one in found)
+
+
+def of_nginx() -> str:
+    """The directives of nginx; those that stand elsewhere than in ``http`` with the block they stand in."""
+    found = sorted(nginx.directives().items(), key=lambda item: (item[0][1], item[0][0]))
+    return _table(
+        (name if where == "http" else f"{where}/{name}", one.kind, one.effects, one.note)
+        for (where, name), one in found
+    )
+
+
+PAGES: dict[Path, Callable[[], str]] = {_FOLDER / "apache.md": of_apache, _FOLDER / "nginx.md": of_nginx}
+
+
+def render(page: str, table: Callable[[], str]) -> str:
     """``page`` with its table as the code has it."""
     text, heading, rest = page.partition(HEADING)
     return text + heading + rest.partition("\n| class |")[0] + "\n" + table()
 
 
 if __name__ == "__main__":
-    PAGE.write_text(render(PAGE.read_text()))
+    for path, made in PAGES.items():
+        path.write_text(render(path.read_text(), made))

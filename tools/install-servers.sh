@@ -11,6 +11,9 @@ want() { # a program or file that has to be there, and the package that brings i
 want nginx nginx-light
 want /usr/lib/nginx/modules/ngx_http_headers_more_filter_module.so libnginx-mod-http-headers-more-filter
 want /usr/lib/nginx/modules/ngx_stream_module.so libnginx-mod-stream
+for module in $(apt-cache search --names-only '^libnginx-mod-' 2>/dev/null | cut -d' ' -f1 | grep -v -- '-dev$'); do
+    dpkg -s "$module" >/dev/null 2>&1 || need="$need $module"
+done
 want openssl openssl
 want apache2 apache2
 want haproxy haproxy

@@ -152,6 +152,8 @@ def _closed(endpoint: Endpoint, scope: Scope, what: str) -> Judgement:
         return PASS
     if scope.closed is not None and scope.closed.value:
         return Pass(scope.closed.provenance)
+    if scope.closed is not None and not scope.closed.is_known:
+        return Unknown(scope.closed.why_unknown, scope.closed.provenance)
     if scope.undecided is not None:
         return Unknown(scope.undecided, scope.provenance)
     return Fail(f"{what} is open to everybody", scope.provenance)

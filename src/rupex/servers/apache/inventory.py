@@ -8,15 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from functools import cache
-from typing import Final, Literal, NamedTuple
+from typing import Final, NamedTuple
 
 from rupex.package_files import table_of
 from rupex.servers.apache.syntax import Block, Directive
+from rupex.servers.common.inventory import EFFECTS, Class, class_of, effects_and_note, headers_in
 
-Class = Literal["modelled", "inert", "unmodelled"]
-Effect = Literal["status", "redirect", "access", "methods", "headers", "tls", "files"]
-
-_CLASSES: Final[dict[str, Class]] = {"modelled": "modelled", "inert": "inert", "unmodelled": "unmodelled"}
 _MPM: Final = ("mpm_event", "mpm_worker", "mpm_prefork")
 
 
@@ -24,7 +21,7 @@ class Known(NamedTuple):
     """What is known of a directive.
 
     ``modules``: those that accept it, by short name.
-    ``kind``: ``modelled``; ``inert``, when nothing that is judged hangs on it; ``unmodelled``.
+    ``kind``: what Rupex makes of it.
     ``override``: what AllowOverride must include, lower case, for it to stand in an override file; ``any`` for anything but
     None; empty where it may not.
     ``is_section``: it is written ``<Name …>``.
@@ -48,12 +45,12 @@ def directives() -> dict[str, Known]:
             continue
         module, kind, override, words, note = line.split("\t")
         groups = frozenset() if override == "-" else frozenset(override.split(","))
-        effects, _, about = note.partition(": ") if kind == "unmodelled" else ("", "", note)
+        effects, about = effects_and_note(kind, note)
         for word in words.split():
             name = word.removeprefix("<")
             before = found.get(name)
             modules = (module,) if before is None else (*before.modules, module)
-            found[name] = Known(modules, _CLASSES[kind], groups, word != name, frozenset(effects.split()), about)
+            found[name] = Known(modules, class_of(kind), groups, word != name, effects, about)
     return found
 
 
@@ -78,8 +75,7 @@ def known(directive: str) -> Known | None:
 
 _AS_BY_DEFAULT: Final = {"mergeslashes": "on"}
 _OFF: Final = ("off", "disabled", "none", "no", "0")
-_ANYTHING: Final = frozenset(("status", "redirect", "access", "methods", "headers", "tls", "files"))
-_NO_MODULES: Final = Known((), "unmodelled", frozenset(), False, _ANYTHING, "no known module accepts it")
+_NO_MODULES: Final = Known((), "unmodelled", frozenset(), False, EFFECTS, "no known module accepts it")
 
 
 def effects_of(directive: Directive) -> frozenset[str]:
@@ -87,7 +83,7 @@ def effects_of(directive: Directive) -> frozenset[str]:
     a word that no known module accepts."""
     found = known(directive.key)
     if found is None:
-        return _ANYTHING
+        return EFFECTS
     if not found.effects or directive.raw.strip().lower() == _AS_BY_DEFAULT.get(directive.key):
         return frozenset()
     return (
@@ -107,10 +103,10 @@ def unmodelled(block: Block, found: dict[int, tuple[Block, tuple[str, ...]]]) ->
 
 def headers_changed_by(directive: Directive) -> tuple[str, ...]:
     """The headers that an unmodelled directive may send, as far as they are known."""
-    found = known(directive.key)
-    if found is None or "headers" not in effects_of(directive):
+    if "headers" not in effects_of(directive):
         return ()
-    return tuple(word for word in found.note.split() if word[0].isupper())
+    found = known(directive.key) or _NO_MODULES
+    return headers_in(found.note)
 
 
 def owners(directive: str) -> tuple[str, ...]:

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import ipaddress
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Final
 
 from rupex.model import Setting
+from rupex.servers.common.addresses import is_in, parse_address, parse_network
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
-from rupex.servers.nginx.variables import Exchange, is_constant
+from rupex.servers.nginx.variables import Exchange
 
 _BY_ADDRESS: Final = "who is let in goes by the client's address"
 _WIDEST_NAMED = {4: 4, 6: 8}
@@ -19,11 +19,12 @@ _WIDEST_NAMED = {4: 4, 6: 8}
 
 @dataclass(frozen=True)
 class Access:
-    """The rules in force: the ``rules`` by address in order, the line that asks for a ``password``, the one that asks
-    another server (``request``), and whether ``any`` of them is enough."""
+    """The rules in force: the ``rules`` by address in order, the line that asks for a ``password`` where a file of ``users`` is
+    named too, the one that asks another server (``request``), and whether ``any`` of them is enough."""
 
     rules: tuple[Directive, ...]
     password: Directive | None
+    users: Directive | None
     request: Directive | None
     any: bool
 
@@ -61,12 +62,14 @@ class Access:
         return Setting(True, first.provenance()) if first else Setting(False, self.rules[-1].provenance())
 
     def refusal(self, exchange: Exchange) -> tuple[tuple[int | None, Directive] | None, str | None]:
-        """The status and line that refuse ``exchange``, or why that cannot be told. Its client's address is not known."""
+        """The status and line that refuse ``exchange``, or why that cannot be told. Raises
+        :class:`~rupex.servers.common.patterns.UndeterminedError` where the realm is known at run time only."""
         verdicts: list[tuple[int | None, Directive] | str | None] = []
         if self.rules:
-            is_enough = not self.any or self.lets_strangers_in or self._denies
-            verdicts.append(self._by_address() if is_enough else _BY_ADDRESS)
-        if self.password is not None:
+            found, decides = self._by_address(exchange)
+            if decides or not self.any:
+                verdicts.append(found)
+        if self.password is not None and exchange.fill(self.password.args[0] if self.password.args else "") != "off":
             sent = "authorization" in exchange.headers
             verdicts.append("whether the password is right is known at run time only" if sent else (401, self.password))
         if self.request is not None:
@@ -88,27 +91,35 @@ class Access:
                 return verdict, None
         return None, None
 
-    def _by_address(self) -> tuple[int | None, Directive] | str | None:
-        if not self._denies:
-            return None
-        first = self.rules[0]
-        if _names_everybody(first.args[0] if first.args else ""):
-            return (403, first) if first.name == "deny" else None
-        return _BY_ADDRESS
+    def _by_address(self, exchange: Exchange) -> tuple[tuple[int | None, Directive] | str | None, bool]:
+        """What the first rule says that names the client's address, and whether any does: where none does, the rules neither
+        refuse nor admit it (ngx_http_access_handler declines)."""
+        address = None if exchange.source is None else parse_address(exchange.source)
+        for rule in self.rules:
+            word = rule.args[0] if rule.args else ""
+            network = parse_network(word)
+            if word == "all" or (address is None and _names_everybody(word)):
+                is_met = True
+            elif word == "unix:":
+                is_met = exchange.address.startswith("unix:")
+            elif address is None:
+                return (_BY_ADDRESS if self._denies or (self.any and not self.lets_strangers_in) else None), True
+            else:
+                is_met = network is not None and is_in(address, network)
+            if is_met:
+                return ((403, rule) if rule.name == "deny" else None), True
+        return None, False
 
 
 def _names_everybody(word: str) -> bool:
     if word == "all":
         return True
-    try:
-        network = ipaddress.ip_network(word, strict=False)
-    except ValueError:
-        return False
-    return network.prefixlen <= _WIDEST_NAMED[network.version]
+    network = parse_network(word)
+    return network is not None and network.prefixlen <= _WIDEST_NAMED[network.version]
 
 
-_NAMES: Final = frozenset({"allow", "deny", "auth_basic", "auth_request", "satisfy"})
-NO_ACCESS_RULES: Final = Access((), None, None, False)
+_NAMES: Final = frozenset({"allow", "deny", "auth_basic", "auth_basic_user_file", "auth_request", "satisfy"})
+NO_ACCESS_RULES: Final = Access((), None, None, None, False)
 
 
 class AccessReader:
@@ -131,28 +142,62 @@ class AccessReader:
 def _read_access(chain: list[Block]) -> Access:
     """The access rules of the innermost block of ``chain``. A block with rules by address inherits none."""
     rules: tuple[Directive, ...] = ()
-    password = request = satisfy = None
+    password = users = request = satisfy = None
     for block in reversed(chain):
         names = block.by_name
         if not rules and ("allow" in names or "deny" in names):
             rules = tuple(c for c in block.children if isinstance(c, Directive) and c.name in ("allow", "deny"))
         if password is None and "auth_basic" in names:
             password = block.last("auth_basic")
+        if users is None and "auth_basic_user_file" in names:
+            users = block.last("auth_basic_user_file")
         if request is None and "auth_request" in names:
             request = block.last("auth_request")
         if satisfy is None and "satisfy" in names:
             satisfy = block.last("satisfy")
-    if password is not None and password.args == ("off",):
-        password = None
+    if users is None or (password is not None and password.args == ("off",)):
+        password = None  # without a file of users nobody is asked (ngx_http_auth_basic_handler)
     if request is not None and request.args == ("off",):
         request = None
     if not rules and password is None and request is None:
         return NO_ACCESS_RULES
-    return Access(rules, password, request, satisfy is not None and satisfy.args == ("any",))
+    return Access(rules, password, users, request, satisfy is not None and satisfy.args == ("any",))
 
 
-def realm_of(access: Access) -> str | None:
-    """The ``WWW-Authenticate`` value that goes with a 401; None where it is not known."""
-    if access.password is None or not access.password.args or not is_constant(access.password.args[0]):
+def realm_of(access: Access, exchange: Exchange) -> str | None:
+    """The ``WWW-Authenticate`` value that goes with a 401; None where no password is asked for."""
+    if access.password is None or not access.password.args:
         return None
-    return f'Basic realm="{access.password.args[0]}"'
+    return f'Basic realm="{exchange.fill(access.password.args[0])}"'
+
+
+def client_address(chain: tuple[Block, ...], exchange: Exchange) -> str | None:
+    """The address that a request counts as coming from, where ``chain`` holds: that which a trusted peer names
+    (ngx_http_realip_module). None where it is not known."""
+    if exchange.source != exchange.peer:
+        return exchange.source  # it is named already
+    address = None if exchange.source is None else parse_address(exchange.source)
+    words = next((found for block in reversed(chain) if (found := list(block.all("set_real_ip_from")))), ())
+    if address is None or not words:
+        return exchange.source
+    networks = [network for word in words if word.args and (network := parse_network(word.args[0])) is not None]
+    header, recursive = (_nearest(chain, name, word) for name, word in _HEADER_OF_ADDRESS)
+    names_hosts = len(networks) < sum(word.args[:1] != ("unix:",) for word in words)
+    if names_hosts or header.lower() == "proxy_protocol":
+        return None  # what a host's addresses are, or what the PROXY protocol says
+    rest = exchange.headers.get(header.lower(), "").strip(" ,")
+    while rest and any(is_in(address, network) for network in networks):
+        rest, _, last = rest.replace(" ", ",").rpartition(",")
+        named = parse_address(last) or parse_address(last.rpartition(":")[0])
+        if named is None:
+            break
+        address, rest = named, rest.rstrip(",") if recursive == "on" else ""
+    return str(address)
+
+
+_HEADER_OF_ADDRESS: Final = (("real_ip_header", "X-Real-IP"), ("real_ip_recursive", "off"))
+
+
+def _nearest(chain: tuple[Block, ...], name: str, default: str) -> str:
+    found = next((one for block in reversed(chain) if (one := block.last(name)) is not None), None)
+    return found.args[0] if found is not None and found.args else default

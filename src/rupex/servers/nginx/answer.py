@@ -9,6 +9,7 @@ from rupex.model import Header
 from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for, without_dots
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.contract import Answer, Request
+from rupex.servers.nginx.access import client_address
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import scope_identity
@@ -16,10 +17,12 @@ from rupex.servers.nginx.process import Outcome
 from rupex.servers.nginx.scopes import ScopeReader
 from rupex.servers.nginx.tls import TlsResolver, inherited
 from rupex.servers.nginx.upstream import may_send_server
-from rupex.servers.nginx.variables import Exchange
+from rupex.servers.nginx.variables import Exchange, is_constant
 
+_NO_CERTIFICATE: Final = 496
 _PLAIN_TO_TLS: Final = 497
-"""nginx's own number for a plain request to a TLS listener; what is sent is 400, unless an error page takes it."""
+"""nginx's own numbers for a client without the certificate that is asked for, and for a plain request to a TLS listener. What is
+sent is 400, unless an error page takes it."""
 _EVERY: Final = ("0.0.0.0", "[::]")  # noqa: S104  how nginx writes every address
 
 
@@ -57,6 +60,10 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     if climbs(unquote(request.path or "/", errors="surrogateescape")):
         builder.step("the path leads above the root", virtual.block.provenance())
         return _of_bad_request(configuration, listener, listener.default, request, 400, builder)
+    demanded = configuration.tls.demands_certificate((configuration.http, virtual.block)) if listener.ssl else None
+    if demanded is not None:
+        builder.step("a certificate is asked of the client, and this one has none", demanded)
+        return _of_bad_request(configuration, listener, virtual, request, _NO_CERTIFICATE, builder)
     exchange = _exchange(configuration, listener, virtual, request)
     processor = configuration.scopes.processor(virtual)
     outcome = sent = processor.answer(exchange)
@@ -78,9 +85,8 @@ def _of_bad_request(
     exchange = _exchange(configuration, listener, virtual, request)
     outcome = configuration.scopes.processor(virtual).error_answer(exchange, None, error)
     status = outcome.status
-    return _answer(
-        configuration, virtual, exchange, outcome, outcome, 400 if status == _PLAIN_TO_TLS else status, builder
-    )
+    sent = 400 if status in (_NO_CERTIFICATE, _PLAIN_TO_TLS) else status
+    return _answer(configuration, virtual, exchange, outcome, outcome, sent, builder)
 
 
 def _answer(
@@ -133,6 +139,9 @@ def _add_headers(
         if not header.is_on(status or 200):
             builder.omit(header, f"is not sent with status {status}: {_why_not(header)}")
             continue
+        if isinstance(header.unknown, str) and is_constant(header.value):
+            builder.doubt(header.name, header.value, header.unknown, header.provenance)
+            continue
         try:
             value = exchange.fill(header.value)
         except UndeterminedError as undetermined:
@@ -181,10 +190,14 @@ def _exchange(configuration: Resolved, listener: Listener, virtual: VirtualHost,
         server_name=virtual.names[0].removeprefix(".") if virtual.names else "",
         headers=headers,
         status=request.status,
+        source=request.source,
+        peer=request.source,
+        is_sample=False,
         definitions=configuration.scopes.definitions,
         escaped="%" in path or "+" in path,
     )
     _keep_name_captures(virtual, exchange)
+    exchange.source = client_address((configuration.http, virtual.block), exchange)
     return exchange
 
 

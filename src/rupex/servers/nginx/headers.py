@@ -9,13 +9,16 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Final, NamedTuple
+
+from msgspec import structs
 
 from rupex.model import Dropped, Header, Provenance, Setting
 from rupex.model.budget import spend
 from rupex.model.numbers import whole_number
 from rupex.servers.nginx.block import Block
+from rupex.servers.nginx.inventory import InventoryReader, Unmodelled, affecting
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited
@@ -44,8 +47,8 @@ class SentHeaders(NamedTuple):
 class HeaderReader:
     """Reads the headers of blocks; each chain of blocks once."""
 
-    def __init__(self, release: Release, definitions: Definitions) -> None:
-        self.release, self.definitions = release, definitions
+    def __init__(self, release: Release, definitions: Definitions, inventory: InventoryReader) -> None:
+        self.release, self.definitions, self.inventory = release, definitions, inventory
         self._known: dict[tuple[int, ...], SentHeaders] = {}
         self._tokens: dict[int, Setting[str]] = {}
 
@@ -53,10 +56,14 @@ class HeaderReader:
         """The headers in force in the innermost block of ``chain``."""
         # Blocks that say nothing about headers change nothing: locations without a word of their own share their server's.
         saying = [block for block in chain if not _NAMES.isdisjoint(block.by_name)]
-        key = (*map(id, saying), bool(saying) and saying[-1] is chain[-1])
+        others = tuple(affecting(self.inventory.of(chain), frozenset(("headers",))))
+        key = (*map(id, saying), bool(saying) and saying[-1] is chain[-1], *(id(one.directive) for one in others))
         found = self._known.get(key)
         if found is None:
-            found = self._known[key] = self._read(chain)
+            found = self._read(chain)
+            for one in others:
+                found = found._replace(sent=tuple(_doubted(found.sent, one)))
+            self._known[key] = found
         return found
 
     def signature(self, chain: tuple[Block, ...]) -> Setting[str]:
@@ -224,6 +231,20 @@ class HeaderReader:
         for flag in flags.args if flags is not None else ():
             parts.append(shown.get(flag, flag))
         return (Header("Set-Cookie", "; ".join(part for part in parts if part != "off"), "all", provenance),)
+
+
+def _doubted(sent: tuple[Header, ...], changing: Unmodelled) -> Iterator[Header]:
+    """``sent`` as it may be after a directive that may change, or send, some of its headers."""
+    names = {name.lower(): name for name in changing.headers}
+    for header in sent:
+        is_changed = names.pop(header.name.lower(), None) is not None or header.name == "Server"
+        if not is_changed:
+            yield header
+            continue
+        value = header.value if is_constant(header.value) else "…"  # one that no request fills in
+        yield structs.replace(header, value=value, unknown=str(changing))
+    for name in names.values():
+        yield Header(name, "…", "all", changing.directive.provenance(), str(changing))
 
 
 def _says_something(directive: Directive) -> bool:

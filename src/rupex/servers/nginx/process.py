@@ -15,19 +15,29 @@ from rupex.model import Provenance, bounds
 from rupex.model.budget import PER_REQUEST, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.common.patterns import UndeterminedError
-from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, AccessReader, realm_of
+from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, AccessReader, client_address, realm_of
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content, Kind
+from rupex.servers.nginx.inventory import InventoryReader, Unmodelled, affecting
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
-from rupex.servers.nginx.rewriting import REDIRECT_STATUSES, REWRITE_NAMES, Ended, Way, run_rewrites
+from rupex.servers.nginx.rewriting import REDIRECT_STATUSES, REWRITING, Ended, Way, run_rewrites
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange
 
 # Directives that answer by themselves, whatever lies under the document root.
 HANDLERS: Final = (*UPSTREAM_DIRECTIVES, "stub_status", "empty_gif", "vhost_traffic_status_display", "api", "status")
 
+LISTS_FOLDERS: Final = ("autoindex", "fancyindex")
+"""Directives that list the files of a folder."""
+
 _HANDLERS: Final = frozenset(HANDLERS)
 _ANSWERED_BY_DEFAULT: Final = frozenset({"GET", "HEAD"})
+_DECIDES: Final = frozenset(("status", "redirect"))
+_REFUSES: Final = frozenset(("access",))
+_METHODS: Final = frozenset(("methods",))
+_FILES: Final = frozenset(("files",))
+_PACKED: Final = (("gzip_static", ".gz"), ("brotli_static", ".br"))
+"""Directives with which a file is served from another one that holds it compressed, and how that is called."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,10 +71,16 @@ class Processor:
     """One server block, ready to take requests. ``chain``: its blocks, ``http`` first and ``server`` last."""
 
     def __init__(
-        self, chain: tuple[Block, ...], locations: list[Location], content: Content, access: AccessReader
+        self,
+        chain: tuple[Block, ...],
+        locations: list[Location],
+        content: Content,
+        access: AccessReader,
+        inventory: InventoryReader,
     ) -> None:
-        self.chain, self.locations, self.content, self.access = chain, locations, content, access
-        self.rewrites = bool(REWRITE_NAMES.intersection(chain[-1].by_name))
+        self.chain, self.locations, self.content = chain, locations, content
+        self.access, self.inventory = access, inventory
+        self.rewrites = not REWRITING.isdisjoint(chain[-1].by_name)
         self.named = {location.pattern: location for location in locations if location.kind == "named"}
 
     def answer(self, exchange: Exchange, forced: Location | None = None, *, lenient: bool = False) -> Outcome:
@@ -77,6 +93,7 @@ class Processor:
         exchange.asks_files = not lenient  # a sample's path is made up: that no such file is there means nothing
         try:
             spend(PER_REQUEST)
+            exchange.link = _secure_link(self.chain)
             return self._run(exchange, way, forced, lenient)
         except UndeterminedError as undetermined:
             return Outcome(way.chain, way.location, unknown=undetermined.why, steps=tuple(way.steps))
@@ -91,6 +108,7 @@ class Processor:
 
     def _run(self, exchange: Exchange, way: Way, forced: Location | None, lenient: bool) -> Outcome:
         exchange.is_off_location = False
+        self._stop_at_unknown_words(self.chain)
         if self.rewrites and (forced is None or forced.kind != "named"):
             final = run_rewrites(self.chain[-1], exchange, way, self.content, lenient=lenient)
             if isinstance(final, Ended):
@@ -112,6 +130,8 @@ class Processor:
             location = way.location
             way.chain = self.chain if location is None else location.chain
             if location is not None:
+                exchange.link = _secure_link(location.chain)
+                self._stop_at_unknown_words(way.chain)
                 if location.is_internal and location.kind != "named" and not exchange.is_internal:
                     place = location.block.provenance()
                     way.tell("this location is internal, so clients get 404", place)
@@ -123,7 +143,7 @@ class Processor:
                     way.tell(
                         "this limits the methods, and the location's rewrite directives do not run", limits.provenance()
                     )
-                elif not REWRITE_NAMES.isdisjoint(location.block.by_name):
+                elif not REWRITING.isdisjoint(location.block.by_name):
                     result = run_rewrites(location.block, exchange, way, self.content, lenient=lenient)
                     if isinstance(result, Ended):
                         return self._final(way, exchange, result)
@@ -132,6 +152,12 @@ class Processor:
             return self._content(exchange, way, lenient)
         way.tell(f"the URI was rewritten more than {bounds.REWRITE_CYCLES} times", way.chain[-1].provenance())
         return Outcome(way.chain, way.location, status=500, steps=tuple(way.steps))
+
+    def _stop_at_unknown_words(self, chain: tuple[Block, ...]) -> None:
+        """Raises ``UndeterminedError`` where a directive is in force that may decide before anything else does."""
+        for one in self.inventory.of(chain):
+            if one.may_come_first:
+                raise UndeterminedError(str(one))
 
     # Ends
 
@@ -200,10 +226,17 @@ class Processor:
 
     def _content(self, exchange: Exchange, way: Way, lenient: bool) -> Outcome:
         exchange.root = exchange.filename = None
+        others = self.inventory.of(way.chain)
+        for one in others:
+            if one.comes_before_access:
+                raise UndeterminedError(str(one))
+        exchange.source = client_address(way.chain, exchange)
         access: Access = self.access.of(way.chain)
         refused, why = access.refusal(exchange) if access is not NO_ACCESS_RULES else (None, None)
+        if others and (access.any or refused is None):
+            self._stop_at_unmodelled(others, exchange, way, lenient)
         if refused is not None and refused[0] is not None:
-            realm = realm_of(access) if refused[0] == 401 else None
+            realm = realm_of(access, exchange) if refused[0] == 401 else None
             if realm is not None:
                 exchange.challenges.append(realm)
             return self._ended(way, exchange, refused[0], None, refused[1])
@@ -219,6 +252,17 @@ class Processor:
             status = None if handler.name in UPSTREAM_DIRECTIVES else way.error or 200
             return Outcome(way.chain, way.location, status=status, handler=handler, steps=tuple(way.steps))
         return self._static(exchange, way)
+
+    def _stop_at_unmodelled(self, others: tuple[Unmodelled, ...], exchange: Exchange, way: Way, lenient: bool) -> None:
+        """Raises ``UndeterminedError`` where one of ``others`` may decide what happens after the rewrite directives."""
+        effects = _DECIDES if lenient else _DECIDES | _REFUSES
+        if exchange.method not in (*_ANSWERED_BY_DEFAULT, "POST"):
+            effects |= _METHODS
+        for one in affecting(others, effects):
+            raise UndeterminedError(str(one))
+        for block in way.chain:
+            for setting in block.all("auth_request_set"):
+                exchange.lose(setting)
 
     def _try_files(self, exchange: Exchange, way: Way, try_files: Directive) -> Outcome | None:
         """The outcome where none of the files is there; None where one is, and then it is the URI."""
@@ -288,6 +332,10 @@ class Processor:
         done = Outcome(way.chain, way.location, steps=tuple(way.steps))
         if kind is None:
             return done
+        for one in affecting(self.inventory.of(way.chain), _FILES):
+            raise UndeterminedError(str(one))
+        if kind == "missing":
+            self._stop_at_packed(path, root, exchange, way)
         if exchange.uri.endswith("/"):
             index = next((b.last("index") for b in reversed(way.chain) if b.last("index") is not None), None)
             for name in index.args if index is not None else ("index.html",):
@@ -296,7 +344,8 @@ class Processor:
                     return self._inside(exchange, way, None, page)
                 if self._kind(f"{path}{page}", root, exchange) == "file":
                     return self._inside(exchange, way, None, exchange.uri + page)
-            shown = exchange.method in _ANSWERED_BY_DEFAULT and _is_on(way.chain, "autoindex", False)
+            lists = any(_is_on(way.chain, name, False) for name in LISTS_FOLDERS)
+            shown = exchange.method in _ANSWERED_BY_DEFAULT and lists
             if kind == "folder" and shown:
                 return replace(done, status=way.error or 200)
             return self._ended(way, exchange, 403 if kind == "folder" else 404, None, None)
@@ -308,6 +357,17 @@ class Processor:
         if exchange.method not in _ANSWERED_BY_DEFAULT:
             return self._ended(way, exchange, 405, None, None)
         return replace(done, status=way.error or 200)
+
+    def _stop_at_packed(self, path: str, root: str, exchange: Exchange, way: Way) -> None:
+        """Raises ``UndeterminedError`` where a file that is not there may be served from one that holds it compressed."""
+        for name, ending in _PACKED:
+            directive = find(way.chain, name)
+            if directive is None or directive.args[:1] == ("off",):
+                continue
+            if self._kind(f"{path}{ending}", root, exchange) == "file":
+                raise UndeterminedError(
+                    f"{directive} ({directive.provenance()}): clients that take it get {path}{ending}"
+                )
 
 
 def _handler(chain: tuple[Block, ...]) -> Directive | None:
@@ -343,6 +403,16 @@ def find(chain: tuple[Block, ...], name: str) -> Directive | None:
         if found is not None:
             return found
     return None
+
+
+def _secure_link(chain: tuple[Block, ...]) -> tuple[str, str] | None:
+    """What ``secure_link`` and ``secure_link_md5`` say, empty texts where one is not there; None for the older form."""
+    if find(chain, "secure_link_secret") is not None:
+        return None
+    said, hashed = find(chain, "secure_link"), find(chain, "secure_link_md5")
+    if said is None or hashed is None or not said.args or not hashed.args:
+        return "", ""
+    return said.args[0], hashed.args[0]
 
 
 def _is_on(chain: tuple[Block, ...], name: str, default: bool) -> bool:

@@ -13,12 +13,15 @@ from rupex.model.numbers import whole_number
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
+from rupex.servers.nginx.inventory import setters
 from rupex.servers.nginx.locations import Location
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange, escape_arguments, unescape_redirect
 
 REDIRECT_STATUSES: Final = (301, 302, 303, 307, 308)
 REWRITE_NAMES: Final = frozenset({"return", "rewrite", "if", "set", "break"})
+REWRITING: Final = REWRITE_NAMES | setters()
+"""The rewrite directives, and those that give variables a value that is not worked out."""
 
 _IS_URL = re.compile(r"(?:https?://|\$scheme)")
 _MOST_STEPS: Final = 200
@@ -53,8 +56,11 @@ def run_rewrites(block: Block, exchange: Exchange, way: Way, content: Content, *
     """Run the rewrite directives of one block. A final answer; or ``last`` or ``break``; or None at its end. ``lenient``: a
     condition that only run time knows and that can do no more than refuse, or send on inside, is taken not to hold. Raises
     :class:`~rupex.servers.common.patterns.UndeterminedError`."""
-    for child in block.in_order(REWRITE_NAMES):
+    for child in block.in_order(REWRITING):
         spend(1)
+        if child.name in setters():
+            exchange.lose(child)
+            continue
         if isinstance(child, Block):
             if child.name != "if":
                 continue
@@ -76,7 +82,7 @@ def run_rewrites(block: Block, exchange: Exchange, way: Way, content: Content, *
             case "return":
                 return _return(child, exchange)
             case "set" if len(child.args) == 2:
-                exchange.variables[child.args[0].removeprefix("$")] = exchange.fill(child.args[1])
+                exchange.give(child.args[0].removeprefix("$"), exchange.fill(child.args[1]))
             case "break":
                 exchange.changed = False
                 return "break"

@@ -28,14 +28,15 @@ from rupex.servers.nginx.access import AccessReader
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.headers import HeaderReader, reflected_part
+from rupex.servers.nginx.inventory import InventoryReader, affecting
 from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import Location, read_locations, scope_identity
-from rupex.servers.nginx.process import Outcome, Processor
+from rupex.servers.nginx.process import LISTS_FOLDERS, Outcome, Processor
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited
 from rupex.servers.nginx.upstream import UpstreamReader
-from rupex.servers.nginx.variables import DECODED, Exchange, names_in, read_definitions
+from rupex.servers.nginx.variables import DECODED, Exchange, is_constant, names_in, read_definitions
 
 NONE_KNOWN: Final[Mapping[str | None, Outcome]] = {}
 
@@ -49,7 +50,8 @@ class ScopeReader:
     def __init__(self, http: Block, release: Release, content: Content) -> None:
         self.http, self.release, self.content = http, release, content
         self.definitions = read_definitions(http)
-        self.headers = HeaderReader(release, self.definitions)
+        self.inventory = InventoryReader()
+        self.headers = HeaderReader(release, self.definitions, self.inventory)
         self._upstreams = UpstreamReader(http, release)
         self._roots = DocumentRoots(content.tree, len(list(http.all("server"))))
         self._access = AccessReader()
@@ -59,7 +61,9 @@ class ScopeReader:
         found = self._processors.get(id(virtual))
         if found is None:
             chain = (self.http, virtual.block)
-            found = self._processors[id(virtual)] = Processor(chain, read_locations(chain), self.content, self._access)
+            found = self._processors[id(virtual)] = Processor(
+                chain, read_locations(chain), self.content, self._access, self.inventory
+            )
         return found
 
     def of(self, listener: Listener, virtual: VirtualHost) -> list[Scope]:
@@ -125,10 +129,22 @@ class ScopeReader:
             signature=self.headers.signature(chain),
             undecided=outcome.unknown,
             errors=self._error_headers(listener, virtual, location, names[0], path, chain),
-            closed=self._access.of(chain).closed(),
+            closed=self._closed(chain, listener),
             exposes=self._exposes(listener, virtual, location, chain, exchange) if serves_files else None,
             methods=None if reply.redirect is not None else self._methods(listener, virtual, location, names[0], path),
         )
+
+    def _closed(self, chain: tuple[Block, ...], listener: Listener) -> Setting[bool] | None:
+        """Whether strangers are kept out, where a line says so."""
+        certificate, place = inherited(chain[:2], "ssl_verify_client")
+        if listener.ssl and certificate is not None and certificate.args == ("on",):
+            return Setting(True, place)
+        said = self._access.of(chain).closed()
+        if said is not None and said.value:
+            return said
+        for one in affecting(self.inventory.of(chain), frozenset(("access",))):
+            return unknown(str(one), one.directive.provenance())
+        return said
 
     def _reply(
         self,
@@ -190,9 +206,13 @@ class ScopeReader:
         return Redirect(status, declared, place, samples, unnamed, _reflected(by, declared, outcome.chain))
 
     def _listing(self, chain: tuple[Block, ...]) -> Listing:
-        directive, provenance = inherited(chain, "autoindex")
-        if directive is not None and provenance is not None:
-            return Listing(directive.args == ("on",), provenance)
+        said = None
+        for name in LISTS_FOLDERS:
+            directive, provenance = inherited(chain, name)
+            if directive is not None and provenance is not None and (said is None or directive.args == ("on",)):
+                said = Listing(directive.args == ("on",), provenance)
+        if said is not None:
+            return said
         setting = default("autoindex", self.release)
         assert setting.provenance is not None
         return Listing(False, setting.provenance)
@@ -285,7 +305,7 @@ class ScopeReader:
 def _filled(sent: tuple[Header, ...], exchange: Exchange) -> Iterator[Header]:
     """Headers whose variables this request decides, with their values; an empty one is not sent."""
     for header in sent:
-        if header.unknown is UNSET or header.echoes is not UNSET:
+        if header.unknown is UNSET or header.echoes is not UNSET or is_constant(header.value):
             yield header
             continue
         try:

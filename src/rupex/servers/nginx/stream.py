@@ -33,7 +33,7 @@ class StreamReader:
 
     def __init__(self, config: LoadedConfig, stream: Block, release: Release, host_context: HostContext) -> None:
         self.stream, self.release = stream, release
-        self._tls = TlsResolver(config, stream, release, host_context)
+        self._tls = TlsResolver(config, stream, release, host_context, "stream")
         self._upstreams = UpstreamReader(stream, release)
         self._tables = read_definitions(stream).tables
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}

@@ -28,6 +28,7 @@ from rupex.servers.common.openssl_settings import by_library, signatures
 from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import HostContext
 from rupex.servers.nginx.block import Block
+from rupex.servers.nginx.inventory import InventoryReader, affecting
 from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.load import LoadedConfig
 from rupex.servers.nginx.release import Release, default
@@ -48,6 +49,8 @@ OWN: Final = frozenset(
     " ssl_dhparam ssl_verify_client http2 ssl_reject_handshake".split()
 )
 
+_CHANGED_BY_PROGRAMS: Final = ("protocols", "suites", "groups", "alpn", "client_certificate", "tickets")
+"""What a program that sees the handshake may set."""
 
 _WITHOUT_EFFECT: Final = ": without effect, the default server of the listener decides"
 
@@ -108,13 +111,17 @@ def _path(config: LoadedConfig, directive: Directive) -> str | None:
 
 
 class TlsResolver:
-    """Resolves TLS settings; chains are ``(http, server)``. Blocks that say the same share the same settings.
+    """Resolves TLS settings; chains are ``(http, server)``. Blocks that say the same share the same settings. ``where``: what
+    the outer block is called, if not ``http``.
 
     ``certificates``: those of a server block with their keys, by order of declaration.
     """
 
-    def __init__(self, config: LoadedConfig, http: Block, release: Release, host_context: HostContext) -> None:
+    def __init__(
+        self, config: LoadedConfig, http: Block, release: Release, host_context: HostContext, where: str = "http"
+    ) -> None:
         self.config, self.http, self.release, self.host_context = config, http, release, host_context
+        self._inventory = InventoryReader(where)
         self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
         # no method of its own: a resolver that refers to itself, and with it all that was read, would stay in memory
         read = partial(_read_certificates, config, http)
@@ -136,6 +143,11 @@ class TlsResolver:
         directive, provenance = inherited(chain, "ssl_reject_handshake")
         return provenance if directive is not None and directive.args == ("on",) else None
 
+    def demands_certificate(self, chain: Sequence[Block]) -> Provenance | None:
+        """The line by which a server block answers no client without a certificate, if one does."""
+        directive, provenance = inherited(chain, "ssl_verify_client")
+        return provenance if directive is not None and directive.args == ("on",) else None
+
     def resolve(self, listener: Listener, virtual: VirtualHost) -> Tls:
         assert listener.default is not None
         http, uses = self.http, self.certificates(virtual.block)
@@ -154,6 +166,11 @@ class TlsResolver:
             settings = self._shared[key] = self._settings(listener, (http, first), (http, own), kinds)
         if "ssl_stapling" in http.by_name or "ssl_stapling" in own.by_name:
             settings = settings | {"stapling": self._stapling((http, own), uses)}
+        for one in affecting(self._inventory.of((http, own)), frozenset(("tls",))):
+            place = one.directive.provenance()
+            settings = settings | {name: unknown(str(one), place) for name in _CHANGED_BY_PROGRAMS}
+            if "certificate" in one.directive.name or one.may_come_first:
+                uses = (CertificateUse(None, None, place, None),)
         return Tls(certificates=uses, **settings)
 
     @staticmethod

@@ -7,16 +7,21 @@ ngx_http_map_module. A variable that only run time knows raises :class:`~rupex.s
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from base64 import urlsafe_b64encode
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
+from hashlib import md5
+from ipaddress import IPv4Address, summarize_address_range
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 from urllib.parse import quote
 
 from rupex.model.budget import joined, spend
 from rupex.model.numbers import whole_number
+from rupex.servers.common.addresses import Network, is_in, parse_address, parse_network
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block, models_in
+from rupex.servers.nginx.syntax import Directive
 
 if TYPE_CHECKING:
     import regex
@@ -75,7 +80,8 @@ def names_in(text: str) -> tuple[str, ...]:
 
 
 class Table(NamedTuple):
-    """A ``map``, ``geo`` or ``split_clients`` block: ``source`` to one of the values. ``is_constant``: to the same always."""
+    """A ``map``, ``geo`` or ``split_clients`` block: ``source`` to one of the values, by the ``exact`` words of a map or its
+    ``patterns``, which are networks in a geo and shares in a split_clients. ``is_constant``: to the same always."""
 
     kind: Literal["map", "geo", "split_clients"]
     source: str
@@ -127,7 +133,9 @@ def _table(block: Block) -> Table:
             hostnames, volatile = hostnames or key == "hostnames", volatile or key == "volatile"
         elif key == "default":
             default = value
-        elif block.name == "map" and key.startswith("~"):
+        elif block.name != "map":
+            patterns.append((key, False, value))
+        elif key.startswith("~"):
             folds = key.startswith("~*")
             patterns.append((key[2 if folds else 1 :], folds, value))
         else:
@@ -141,12 +149,22 @@ def _table(block: Block) -> Table:
 class Exchange:
     """One request on its way through the server: what was asked, and what became of it so far.
 
-    ``uri`` is decoded and normalised; ``request_uri`` as sent; ``escaped``: it had a percent or plus sign. ``headers``:
-    lower-case names to values; a header that is not there was not sent, but for those of :data:`CLIENTS_OWN`, which
-    nobody knows. ``asks_files``: whether it matters which files are there. ``changed``: a rewrite gave it another URI
-    since its location was found. ``is_off_location``: it has one that its location need not match.
-    ``is_internal``: it was sent on inside the server, which any rewrite of its URI does too. ``challenges``: for passwords
-    that were asked for on the way, of which an error's page loses none.
+    ``uri``: the path, decoded and normalised; ``args``: the query; ``request_uri``: both as sent.
+    ``escaped``: the path had a percent or plus sign.
+    ``headers``: lower-case names to values. One that is not there was not sent, but for those of :data:`CLIENTS_OWN`, of which
+    that is not known.
+    ``source``: the client's address, None where it is not known; ``peer``: that of the connection, which may be a proxy's.
+    ``is_sample``: it stands for many requests, and not for itself.
+    ``asks_files``: it matters which files are there.
+    ``variables``: those that have a value so far; ``captures``: of the last pattern that matched.
+    ``lost``: variables whose value comes from a directive that is not modelled, and why it is not known.
+    ``link``: what ``secure_link`` and ``secure_link_md5`` say where it is.
+    ``root``, ``filename``: of the file that was last looked for; with ``alias`` the file is not under the root.
+    ``changed``: a rewrite gave it another URI since its location was found.
+    ``is_off_location``: it has a URI that its location need not match.
+    ``is_internal``: it was sent on inside the server, which any rewrite of its URI does too.
+    ``depth``: how often it was.
+    ``challenges``: for passwords that were asked for on the way, of which an error's page loses none.
     """
 
     method: str
@@ -163,14 +181,19 @@ class Exchange:
     variables: dict[str, str] = field(default_factory=dict)
     captures: tuple[str | None, ...] = ()
     status: int | None = None
+    source: str | None = None
+    peer: str | None = None
+    is_sample: bool = True
     root: str | None = None
-    filename: str | None = None  # with ``alias`` not under the root
+    filename: str | None = None
     definitions: Definitions = NOTHING_DEFINED
     changed: bool = False
     escaped: bool = False
     asks_files: bool = True
     is_off_location: bool = False
     challenges: list[str] = field(default_factory=list)
+    lost: dict[str, str] = field(default_factory=dict)
+    link: tuple[str, str] | None = None
     is_internal: bool = False
     depth: int = 0
 
@@ -180,11 +203,24 @@ class Exchange:
         for name, value in match.groupdict().items():
             self.variables[name] = value or ""
 
+    def give(self, name: str, value: str) -> None:
+        """The variable ``name`` has ``value`` from here on."""
+        self.variables[name] = value
+        self.lost.pop(name, None)
+
+    def lose(self, directive: Directive | Block) -> None:
+        """The variable that ``directive`` names has from here on a value that is not worked out."""
+        if directive.args:
+            why = f"{directive.name} ({directive.provenance()}) is not modelled"
+            self.lost[directive.args[0].removeprefix("$")] = why
+
     def value(self, name: str) -> str:
         """The value of the variable ``name``. Raises :class:`UndeterminedError`."""
         index = whole_number(name)
         if index is not None:
             return (self.captures[index] or "") if index < len(self.captures) else ""
+        if name in self.lost:
+            raise UndeterminedError(f"${name}: {self.lost[name]}")
         if name in self.variables:
             return self.variables[name]
         table = self.definitions.tables.get(name)
@@ -195,6 +231,8 @@ class Exchange:
             return found
         if name in self.definitions.settable:
             return ""
+        if name == "secure_link" and not self.is_sample and self.link is not None:
+            return self._secure_link(*self.link)
         if name.startswith("arg_"):
             return self._argument(name[4:])
         if name.startswith("cookie_") and "cookie" in self.headers:
@@ -207,6 +245,19 @@ class Exchange:
                 raise UndeterminedError(f"${name} is the client's own")
             return ""
         return self._embedded(name)
+
+    def _secure_link(self, said: str, hashed: str) -> str:
+        """``$secure_link``: ``1`` where the checksum is right, else empty. Raises :class:`UndeterminedError` where it can run out
+        (ngx_http_secure_link_module)."""
+        checksum, mark, expires = self.fill(said).partition(",")
+        if mark and not (whole_number(expires) or 0):
+            return ""
+        digest = md5(self.fill(hashed).encode("utf-8", "surrogateescape"), usedforsecurity=False).digest()
+        if checksum.rstrip("=").replace("+", "-").replace("/", "_") != urlsafe_b64encode(digest).decode().rstrip("="):
+            return ""
+        if mark:
+            raise UndeterminedError("$secure_link goes by the time")
+        return "1"
 
     def _embedded(self, name: str) -> str:
         read = _EMBEDDED.get(name)
@@ -237,10 +288,11 @@ class Exchange:
         try:
             if table.is_constant:
                 return self._table_value(name, table.default)
-            if table.kind != "map":
-                raise UndeterminedError(f"${name} goes by the client, which is known at run time only")
-            spend(1)
+            spend(1 + len(table.patterns))
             source = self.fill(table.source)
+            if table.kind != "map":
+                chosen = by_address(source, table) if table.kind == "geo" else by_hash(source, table)
+                return self._table_value(name, table.default if chosen is None else chosen)
             key = source.lower()
             found = table.exact.get(key)
             if found is None and table.hostnames:
@@ -280,6 +332,8 @@ _EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
     "https": lambda request: "on" if request.scheme == "https" else "",
     "is_args": lambda request: "?" if request.args else "",
     "query_string": lambda request: request.args,
+    "realip_remote_addr": lambda request: request.peer,
+    "remote_addr": lambda request: request.source,
     "request": lambda request: f"{request.method} {request.request_uri} HTTP/1.1",
     "request_filename": lambda request: request.filename,
     "request_method": lambda request: request.method,
@@ -288,11 +342,62 @@ _EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
     "server_name": lambda request: request.server_name,
     "server_port": lambda request: "" if request.port is None else str(request.port),
     "server_protocol": lambda request: "HTTP/1.1",
+    "ssl_client_verify": lambda request: None if request.is_sample else "NONE" if request.scheme == "https" else "",
     "ssl_server_name": lambda request: request.host if request.scheme == "https" else "",
     "status": lambda request: None if request.status is None else str(request.status),
     "uri": lambda request: request.uri,
 }
 """Variables that a request decides, by name; None where only the running server knows (ngx_http_variables.c)."""
+
+
+def by_address(source: str, table: Table) -> str | None:
+    """The value of the smallest network of a ``geo`` table in which the address ``source`` lies; None for that by default
+    (ngx_http_geo_module). Raises :class:`UndeterminedError`."""
+    address = parse_address(source)
+    widest, found = -1, None
+    for word, _, value in table.patterns:
+        first, mark, last = word.partition("-")
+        if word in ("proxy", "delete", "include") or (mark and not ("." in first and "." in last)):
+            raise UndeterminedError(f"a geo table with {word} is not modelled")
+        if mark:
+            start, end = parse_address(first), parse_address(last)
+            lies = isinstance(address, IPv4Address) and start is not None and end is not None
+            networks: Iterable[Network] = summarize_address_range(start, end) if lies else ()  # type: ignore[arg-type]
+        else:
+            network = parse_network(word)
+            networks = () if network is None else (network,)
+        for network in networks:
+            if address is not None and is_in(address, network) and network.prefixlen >= widest:
+                widest, found = network.prefixlen, value
+    return found
+
+
+def by_hash(source: str, table: Table) -> str | None:
+    """The value of a ``split_clients`` table: the shares follow each other over all hashes (ngx_http_split_clients_module)."""
+    number = _murmur(source.encode("utf-8", "surrogateescape"))
+    total = 0
+    for word, _, value in table.patterns:
+        if word == "*":
+            return value
+        total += round(float(word.rstrip("%")) * 100)
+        if number < total * 0xFFFFFFFF // 10000:
+            return value
+    return ""
+
+
+def _murmur(data: bytes) -> int:
+    """MurmurHash2 of 32 bits with the seed 0 (ngx_murmur_hash2)."""
+    multiplier, mask = 0x5BD1E995, 0xFFFFFFFF
+    number = len(data)
+    whole = len(data) // 4 * 4
+    for at in range(0, whole, 4):
+        word = int.from_bytes(data[at : at + 4], "little") * multiplier & mask
+        word = (word ^ word >> 24) * multiplier & mask
+        number = (number * multiplier & mask) ^ word
+    if whole < len(data):
+        number = (number ^ int.from_bytes(data[whole:], "little")) * multiplier & mask
+    number = (number ^ number >> 13) * multiplier & mask
+    return number ^ number >> 15
 
 
 def _by_host_name(name: str, entries: Mapping[str, str]) -> str | None:

@@ -1,0 +1,123 @@
+"""Every directive that nginx and its modules accept, and what Rupex makes of it: the table ``directives.tsv`` beside this file,
+which tests/test_nginx_inventory.py holds against the servers' own tables.
+
+A directive that Rupex does not model is not passed over: where it is in force, what it can change is unknown.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cache
+from typing import Final, NamedTuple
+
+from rupex.package_files import table_of
+from rupex.servers.common.inventory import EFFECTS, Class, class_of, effects_and_note, headers_in
+from rupex.servers.nginx.block import Block
+from rupex.servers.nginx.syntax import Directive
+
+
+class Known(NamedTuple):
+    """What is known of a directive.
+
+    ``modules``: those that accept it.
+    ``kind``: what Rupex makes of it.
+    ``effects``: what an unmodelled one can change; ``note``: what it is about.
+    """
+
+    modules: tuple[str, ...]
+    kind: Class
+    effects: frozenset[str]
+    note: str
+
+
+@cache
+def directives() -> dict[tuple[str, str], Known]:
+    """The table, by the block at the top that a directive is written in (``main`` outside of any) and its name."""
+    found: dict[tuple[str, str], Known] = {}
+    for line in table_of(__package__, "directives.tsv").splitlines():
+        if line.startswith("#"):
+            continue
+        where, module, kind, words, text = line.split("\t")
+        effects, note = effects_and_note(kind, text)
+        for word in words.split():
+            before = found.get((where, word))
+            modules = (module,) if before is None else (*before.modules, module)
+            found[where, word] = Known(modules, class_of(kind), effects, note)
+    return found
+
+
+_ANYTHING: Final = Known((), "unmodelled", EFFECTS, "no known module accepts it")
+_OFF: Final = (("off",), ("none",))
+
+
+def known(name: str, where: str = "http") -> Known:
+    """What is known of a directive; one that no known module accepts may change anything."""
+    return directives().get((where, name), _ANYTHING)
+
+
+@cache
+def setters() -> frozenset[str]:
+    """The known directives of ``http`` that give the variable in their first argument a value that is not worked out."""
+    return frozenset(
+        name for (where, name), found in directives().items() if where == "http" and "variables" in found.effects
+    )
+
+
+class Unmodelled(NamedTuple):
+    """A directive in force that Rupex does not model, and what it can change."""
+
+    directive: Directive | Block
+    effects: frozenset[str]
+    note: str
+
+    def __str__(self) -> str:
+        """Why what it can change is unknown."""
+        return f"{self.directive.name} ({self.directive.provenance()}) is not modelled, and may change the answer"
+
+    @property
+    def may_come_first(self) -> bool:
+        """Whether it may decide before the rewrite directives do."""
+        return self.effects == EFFECTS or self.directive.name.startswith("server_rewrite_")
+
+    @property
+    def comes_before_access(self) -> bool:
+        """Whether it decides before the rules of access do, and behind the rewrite directives."""
+        return self.directive.name.startswith("rewrite_by_")
+
+    @property
+    def headers(self) -> tuple[str, ...]:
+        """The headers that it may change."""
+        return headers_in(self.note) if "headers" in self.effects else ()
+
+
+class InventoryReader:
+    """Finds the directives that are not modelled in blocks under ``where``; each block is looked through once."""
+
+    def __init__(self, where: str = "http") -> None:
+        self.where = where
+        self._names: dict[int, tuple[Block, tuple[str, ...]]] = {}
+
+    def of(self, chain: tuple[Block, ...]) -> tuple[Unmodelled, ...]:
+        """Those in force in the innermost block of ``chain``: of each name the innermost, unless it is switched off."""
+        if not any(self._names_of(block) for block in chain):
+            return ()
+        innermost = {name: block.by_name[name][-1] for block in chain for name in self._names_of(block)}
+        return tuple(self._found(name, found) for name, found in innermost.items() if found.args not in _OFF)
+
+    def _found(self, name: str, found: Directive | Block) -> Unmodelled:
+        entry = known(name, self.where)
+        return Unmodelled(found, entry.effects, entry.note)
+
+    def _names_of(self, block: Block) -> tuple[str, ...]:
+        """The names in a block itself that are not modelled. The block is kept, so that no other gets its identity."""
+        model = block.model
+        found = self._names.get(id(model))
+        if found is None:
+            names = tuple(name for name in model.by_name if known(name, self.where).effects)
+            found = self._names[id(model)] = model, names
+        return found[1]
+
+
+def affecting(found: tuple[Unmodelled, ...], effects: frozenset[str]) -> Iterator[Unmodelled]:
+    """Those of ``found`` that can change one of ``effects``."""
+    return (one for one in found if one.effects & effects)
