@@ -70,7 +70,11 @@ def write_tree(root: Path, case: Case, major: int, more: Mapping[str, str] = Map
     ]
     subprocess.run(store, cwd=base / "conf", check=True, capture_output=True)
     for path in base.rglob("*.xml"):
-        path.write_text(path.read_text().replace("@plain@", str(case.plain)).replace("@secure@", str(case.secure)))
+        ports = {"@plain@": case.plain, "@secure@": case.secure, "@shifted@": case.plain - 2}  # below an offset of two
+        text = path.read_text()
+        for word, port in ports.items():
+            text = text.replace(word, str(port))
+        path.write_text(text)
     package = "tomcat10" if major == 10 else "libtomcat9-java"
     (root / "var/lib/dpkg").mkdir(parents=True)
     (root / "var/lib/dpkg/status").write_text(
@@ -82,6 +86,22 @@ def write_tree(root: Path, case: Case, major: int, more: Mapping[str, str] = Map
     return base
 
 
+def jars_of(major: int) -> list[str]:
+    """The libraries of Tomcat."""
+    if major == 10:
+        jars = [*glob("/usr/share/tomcat10/bin/*.jar"), *glob("/usr/share/tomcat10/lib/*.jar")]
+    else:
+        jars = [jar for jar in glob("/usr/share/java/tomcat9-*.jar") if not re.search(r"-9\.\d", jar)]
+        jars += [
+            jar
+            for name in ("servlet-api", "jsp-api", "el-api", "annotations-api")
+            for jar in glob(f"/usr/share/java/tomcat9-{name}.jar")
+        ]
+    if not jars:
+        raise AssertionError(f"Tomcat {major} is needed for this test; 'make servers' as root installs it")
+    return jars
+
+
 @contextmanager
 def running_tomcat(case: Case, major: int = 10, more: Mapping[str, str] = MappingProxyType({})) -> Iterator[Path]:
     """The case's tree, while the real server runs a copy of it."""
@@ -90,17 +110,7 @@ def running_tomcat(case: Case, major: int = 10, more: Mapping[str, str] = Mappin
         tree, live = Path(scratch, "tree"), Path(scratch, "live")
         write_tree(tree, case, major, more)
         base = write_tree(live, case, major, more)
-        if major == 10:
-            jars = [*glob("/usr/share/tomcat10/bin/*.jar"), *glob("/usr/share/tomcat10/lib/*.jar")]
-        else:
-            jars = [jar for jar in glob("/usr/share/java/tomcat9-*.jar") if not re.search(r"-9\.\d", jar)]
-            jars += [
-                jar
-                for name in ("servlet-api", "jsp-api", "el-api", "annotations-api")
-                for jar in glob(f"/usr/share/java/tomcat9-{name}.jar")
-            ]
-        if not jars:
-            raise AssertionError(f"Tomcat {major} is needed for this test; 'make servers' as root installs it")
+        jars = jars_of(major)
         places = [f"-Dcatalina.base={base}", f"-Dcatalina.home={base}", f"-Djava.io.tmpdir={base}/temp"]
         command = [
             java,

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from rupex.servers.apache import inventory as apache
 from rupex.servers.nginx import inventory as nginx
+from rupex.servers.tomcat import inventory as tomcat
 
 _FOLDER = Path(__file__).parent.parent / "docs/families"
 HEADING = "\n## Directives\n"
@@ -41,7 +42,17 @@ def of_nginx() -> str:
     )
 
 
-PAGES: dict[Path, Callable[[], str]] = {_FOLDER / "apache.md": of_apache, _FOLDER / "nginx.md": of_nginx}
+def of_tomcat() -> str:
+    """The attributes of Tomcat with their element or class in front, and the classes with their element."""
+    found = sorted(tomcat.directives().items())
+    return _table((f"{place}/{name}", one.kind, one.effects, one.note) for (place, name), one in found)
+
+
+PAGES: dict[Path, Callable[[], str]] = {
+    _FOLDER / "apache.md": of_apache,
+    _FOLDER / "nginx.md": of_nginx,
+    _FOLDER / "tomcat.md": of_tomcat,
+}
 
 
 def render(page: str, table: Callable[[], str]) -> str:

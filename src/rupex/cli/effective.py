@@ -27,6 +27,9 @@ def add_verbs(verbs: Any) -> None:
         "--header", metavar="NAME:VALUE", action="append", default=[], help="a header it carries (repeatable)"
     )
     parser.add_argument("--address", help="the address it is sent to, where several listen")
+    parser.add_argument(
+        "--source", metavar="ADDRESS", help="the address it comes from: what rules by address make of it"
+    )
     parser.add_argument("--status", type=int, help="ask for the headers of an answer with this status")
     options.add_tree_options(parser)
     parser.add_argument("--format", choices=options.FORMATS, default="text", help="what to write to standard output")
@@ -141,6 +144,7 @@ def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: in
 
 
 def _request(arguments: argparse.Namespace) -> Any:
+    from rupex.servers.common.addresses import parse_address
     from rupex.servers.contract import Request
 
     try:
@@ -150,6 +154,8 @@ def _request(arguments: argparse.Namespace) -> Any:
         raise RupexError(f"--url: {error}") from None
     if url.scheme not in ("http", "https") or not url.hostname:
         raise RupexError("--url: a whole URL is expected, such as https://www.example.test/login")
+    if arguments.source is not None and parse_address(arguments.source) is None:
+        raise RupexError(f"--source {arguments.source}: an address is expected, such as 192.0.2.7 or 2001:db8::7")
     headers = []
     for header in arguments.header:
         name, mark, value = header.partition(":")
@@ -165,6 +171,7 @@ def _request(arguments: argparse.Namespace) -> Any:
         query=url.query or None,
         headers=tuple(headers),
         address=arguments.address,
+        source=arguments.source,
         status=arguments.status,
     )
 

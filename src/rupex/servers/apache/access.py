@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Collection, Iterable
 from typing import Final, Literal, NamedTuple
 
@@ -13,6 +12,8 @@ from rupex.servers.apache.load import all_of, last_of
 from rupex.servers.apache.outcome import Outcome
 from rupex.servers.apache.sections import AppliedSection, Context, last_in
 from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.visitors import network_of
+from rupex.servers.common.addresses import is_in, parse_address
 from rupex.servers.common.patterns import UndeterminedError
 
 _CONTAINERS: Final = ("requireall", "requireany", "requirenone")
@@ -26,8 +27,11 @@ _Vote = Literal["granted", "denied", "no user", "neutral"]
 
 
 class Decision(NamedTuple):
-    """Whether a visitor without a login gets in, from an address that no rule names; ``status``: of the refusal, None where the
-    module that asks for a login decides; ``by``: the directive that decides."""
+    """Whether a visitor without a login gets in, from the address that is asked about, or from one that no rule names.
+
+    ``status``: of the refusal, None where the module that asks for a login decides.
+    ``by``: the directive that decides.
+    """
 
     is_let_in: bool
     status: int | None
@@ -38,8 +42,8 @@ OPEN: Final = Decision(True, None, None)
 
 
 def decide(context: Context, exchange: Exchange) -> Decision:
-    """Whether a request without a password, from an address that no rule names, is let in. Raises
-    :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+    """Whether a request without a password is let in; one whose source is not known comes from an address that no rule names.
+    Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     older = _older(context, exchange)
     newer = _newer(context, exchange)
     satisfy = last_in(context, "satisfy")
@@ -106,7 +110,7 @@ def _newer(context: Context, exchange: Exchange) -> Decision | None:
                 lines += section.inner.named("require", *_CONTAINERS)
         if not lines:
             continue
-        own = _any(_vote(line, exchange) for line in lines)
+        own = _any(_told(line, exchange) for line in lines)
         merging = last_of(applied.directives, "authmerging")
         word = merging.raw.strip().lower() if merging is not None else "off"
         if found is not None and word in ("and", "or"):
@@ -126,31 +130,46 @@ def _status_of_login(context: Context) -> int | None:
     return 403 if word == "none" else 401 if word in ("basic", "digest") else None
 
 
-def _any(votes: Iterable[_Vote]) -> _Vote:
+def _any(votes: Iterable[_Vote | UndeterminedError]) -> _Vote:
     """One that grants is enough; a login may change a refusal."""
     return _combined(votes, "granted", "denied")
 
 
-def _all(votes: Iterable[_Vote]) -> _Vote:
+def _all(votes: Iterable[_Vote | UndeterminedError]) -> _Vote:
     """One that refuses is enough; a login cannot change that."""
     return _combined(votes, "denied", "granted")
 
 
-def _combined(votes: Iterable[_Vote], decisive: _Vote, other: _Vote) -> _Vote:
-    """``decisive`` as soon as it comes; else ``no user`` where a login may change the result (apply_authz_sections)."""
+def _combined(votes: Iterable[_Vote | UndeterminedError], decisive: _Vote, other: _Vote) -> _Vote:
+    """``decisive`` as soon as it comes; else ``no user`` where a login may change the result (apply_authz_sections). Raises the
+    first vote that is not known where no other decides."""
     found: _Vote = "neutral"
+    not_known: UndeterminedError | None = None
     for vote in votes:
+        if isinstance(vote, UndeterminedError):
+            not_known = not_known or vote
+            continue
         if vote == decisive:
             return vote
         if found == "neutral" or (vote == "no user" and found == other):
             found = vote
+    if not_known is not None:
+        raise not_known
     return found
+
+
+def _told(line: Directive, exchange: Exchange) -> _Vote | UndeterminedError:
+    """What a line says, or why that is not known."""
+    try:
+        return _vote(line, exchange)
+    except UndeterminedError as undetermined:
+        return undetermined
 
 
 def _vote(line: Directive, exchange: Exchange) -> _Vote:
     """What one line, or container of lines, says of such a visitor. What is negated can refuse, and never grants by itself."""
     if line.children is not None:
-        votes = [_vote(child, exchange) for child in line.children if child.key in ("require", *_CONTAINERS)]
+        votes = [_told(child, exchange) for child in line.children if child.key in ("require", *_CONTAINERS)]
         return _all(votes) if line.key == "requireall" else _negated(_any(votes), line.key == "requirenone")
     words = [word.lower() for word in line.args]
     is_not = words[:1] == ["not"]
@@ -173,8 +192,12 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
     match words:
         case ["all", "granted", *_]:
             return True
-        case ["ip", *addresses]:
-            return any(_is_everybody(address) for address in addresses)
+        case ["ip", *networks]:
+            return any(_lies_in(network, exchange) for network in networks)
+        case ["local", *_] if exchange.source is not None:
+            return _is_local(exchange)
+        case ["host" | "forward-dns", *_] if exchange.source is not None:
+            raise UndeterminedError(f"{line} ({line.provenance()}) goes by the name of the client's address")
         case ["method", *methods]:
             return _is_method(exchange, methods)
         case ["env", *names]:
@@ -191,11 +214,18 @@ def _is_method(exchange: Exchange, methods: Iterable[str]) -> bool:
     return exchange.method.replace("HEAD", "GET") in names
 
 
-def _is_everybody(address: str) -> bool:
-    try:
-        return ipaddress.ip_network(address, strict=False).prefixlen == 0
-    except ValueError:
+def _lies_in(text: str, exchange: Exchange) -> bool:
+    """Whether the client's address lies in a network; one of which nobody knows the address lies in what names everybody."""
+    network, address = network_of(text), None if exchange.source is None else parse_address(exchange.source)
+    if network is None:
         return False
+    return network.prefixlen == 0 if address is None else is_in(address, network)
+
+
+def _is_local(exchange: Exchange) -> bool:
+    """Whether the client is on the server's own machine, as far as its address alone says so."""
+    address = parse_address(exchange.source_text)
+    return address is not None and address.is_loopback
 
 
 def _older(context: Context, exchange: Exchange) -> Decision | None:
@@ -226,4 +256,14 @@ def _names_stranger(line: Directive, exchange: Exchange) -> bool:
     for word in words[1:] if words[:1] == ["from"] else words:
         if word == "all" or (word.startswith("env=") and word[4:] in {key.lower() for key in exchange.environment}):
             return True
+        if not word.startswith("env=") and _is_address(word):
+            if _lies_in(word, exchange):
+                return True
+        elif not word.startswith("env=") and exchange.source is not None:
+            raise UndeterminedError(f"{line} ({line.provenance()}) goes by the name of the client's address")
     return False
+
+
+def _is_address(word: str) -> bool:
+    """Whether a word of Allow or Deny is an address or network, and not a part of a name."""
+    return network_of(word) is not None

@@ -16,6 +16,7 @@ from rupex.servers.apache.process import MOST_INNER
 from rupex.servers.apache.scopes import ScopeReader
 from rupex.servers.apache.sections import Context, all_in, last_in
 from rupex.servers.apache.tls import speaks_tls
+from rupex.servers.apache.visitors import client_address
 from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for, without_dots
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
@@ -43,7 +44,7 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     identity = configuration.id_of.get((id(virtual), listener.address, listener.port), "")
     builder = AnswerBuilder(identity, is_tls=speaks_tls(configuration.config, listener))
     _explain_choice(listener, virtual, request, builder)
-    exchange = _exchange(virtual, request)
+    exchange = _exchange(configuration.config, virtual, request)
     if builder.has_other_scheme(request, _place(listener, virtual)):
         if not builder.is_tls:
             return builder.closed()
@@ -221,7 +222,7 @@ def _explain_choice(listener: Listener, virtual: VirtualHost, request: Request, 
         builder.step(f"no virtual host has the name {request.name}; the first one answers", section)
 
 
-def _exchange(virtual: VirtualHost, request: Request) -> Exchange:
+def _exchange(config: LoadedConfig, virtual: VirtualHost, request: Request) -> Exchange:
     path = request.path or "/"
     sent = path + (f"?{request.query}" if request.query is not None else "")
     headers = {name.lower(): value for name, value in request.headers}
@@ -235,6 +236,8 @@ def _exchange(virtual: VirtualHost, request: Request) -> Exchange:
         sent=sent,
         server_name=virtual.server_name,
         headers=headers,
+        source=client_address(config, virtual, request.source, headers),
+        peer=request.source,
     )
 
 

@@ -26,7 +26,7 @@ OF_FIXUPS: Final = frozenset(("env", "ssl"))
 
 _SPECIAL = re.compile(r"[\\^$.\[\]()|*+?{}]")
 _ADDRESS = re.compile(r"[0-9.]+|\[.*\]")
-_RUN_TIME: Final = frozenset(("remote_addr", "remote_host", "server_addr", "remote_user"))
+_RUN_TIME: Final = frozenset(("remote_host", "server_addr", "remote_user"))
 
 
 _OF_TLS: Final = (
@@ -155,6 +155,8 @@ def _subject(attribute: str, exchange: Exchange) -> str:
     lowered = attribute.lower()
     if lowered in _RUN_TIME:
         raise UndeterminedError(f"{attribute} is known at run time only")
+    if lowered == "remote_addr":
+        return exchange.source_text
     if lowered == "request_uri":
         return exchange.uri
     if lowered == "request_method":

@@ -24,6 +24,7 @@ class Exchange:
     ``uri``: the decoded path that rules see.
     ``args``: the query, None without one; ``sent``: path and query as sent.
     ``status``: that of its answer, while headers are worked out for it, else None.
+    ``source``: the client's address, None where it is not known; ``peer``: that of the connection, which may be a proxy's.
     ``environment``: the variables of SetEnv, SetEnvIf and rules; ``unsettled``: those of them whose value, or that are set or
     not, only run time knows.
     ``file``: the path that it is mapped to so far; ``mapped_by``: the directive that does.
@@ -60,6 +61,8 @@ class Exchange:
     let_in_under: Context | None = None
     own_requests: list[str] = field(default_factory=list)
     rewrites: int = 0
+    source: str | None = None
+    peer: str | None = None
 
     @property
     def is_inner(self) -> bool:
@@ -78,6 +81,13 @@ class Exchange:
         if self.status is None:
             raise UndeterminedError("%{REQUEST_STATUS} is known at run time only")
         return str(self.status)
+
+    @property
+    def source_text(self) -> str:
+        """The client's address. Raises :class:`UndeterminedError` where it is not known."""
+        if self.source is None:
+            raise UndeterminedError("%{REMOTE_ADDR} is the client's own")
+        return self.source
 
     @property
     def own_name(self) -> str:
@@ -150,6 +160,7 @@ _KNOWN: Final[dict[str, Callable[[Exchange], str]]] = {
     "SCRIPT_FILENAME": lambda x: x.file or x.uri,
     "DOCUMENT_ROOT": lambda x: x.document_root,
     "THE_REQUEST": lambda x: f"{x.method} {x.sent} HTTP/1.1",
+    "REMOTE_ADDR": lambda x: x.source_text,
     "REQUEST_STATUS": lambda x: x.status_text,
     "SERVER_PROTOCOL": lambda x: "HTTP/1.1",
     "IS_SUBREQ": lambda x: "true" if x.is_inner else "false",

@@ -12,7 +12,7 @@ from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange
 
-_BY_ADDRESS: Final = "who is let in goes by the client's address"
+_BY_ADDRESS: Final = "who is let in goes by the client's address (--source ADDRESS)"
 _WIDEST_NAMED = {4: 4, 6: 8}
 """A shorter prefix than this names nobody: it is half of the internet."""
 
@@ -94,21 +94,32 @@ class Access:
     def _by_address(self, exchange: Exchange) -> tuple[tuple[int | None, Directive] | str | None, bool]:
         """What the first rule says that names the client's address, and whether any does: where none does, the rules neither
         refuse nor admit it (ngx_http_access_handler declines)."""
-        address = None if exchange.source is None else parse_address(exchange.source)
         for rule in self.rules:
-            word = rule.args[0] if rule.args else ""
-            network = parse_network(word)
-            if word == "all" or (address is None and _names_everybody(word)):
-                is_met = True
-            elif word == "unix:":
-                is_met = exchange.address.startswith("unix:")
-            elif address is None:
+            is_met = _names(rule, exchange)
+            if is_met is None:
                 return (_BY_ADDRESS if self._denies or (self.any and not self.lets_strangers_in) else None), True
-            else:
-                is_met = network is not None and is_in(address, network)
             if is_met:
                 return ((403, rule) if rule.name == "deny" else None), True
         return None, False
+
+    def admitting(self, exchange: Exchange) -> Directive | None:
+        """The rule that lets a client in whose address is known."""
+        first = next((rule for rule in self.rules if _names(rule, exchange)), None) if exchange.source else None
+        return first if first is not None and first.name == "allow" else None
+
+
+def _names(rule: Directive, exchange: Exchange) -> bool | None:
+    """Whether a rule names the client's address; None where that is not known."""
+    word = rule.args[0] if rule.args else ""
+    address = None if exchange.source is None else parse_address(exchange.source)
+    if word == "all" or (address is None and _names_everybody(word)):
+        return True
+    if word == "unix:":
+        return exchange.address.startswith("unix:")
+    if address is None:
+        return None
+    network = parse_network(word)
+    return network is not None and is_in(address, network)
 
 
 def _names_everybody(word: str) -> bool:

@@ -231,6 +231,8 @@ class Processor:
             if one.comes_before_access:
                 raise UndeterminedError(str(one))
         exchange.source = client_address(way.chain, exchange)
+        if exchange.source != exchange.peer:
+            way.tell(f"{exchange.peer} may name its client: {exchange.source}", way.chain[-1].provenance())
         access: Access = self.access.of(way.chain)
         refused, why = access.refusal(exchange) if access is not NO_ACCESS_RULES else (None, None)
         if others and (access.any or refused is None):
@@ -242,6 +244,9 @@ class Processor:
             return self._ended(way, exchange, refused[0], None, refused[1])
         if why is not None and not lenient:
             raise UndeterminedError(why)
+        admitting = access.admitting(exchange)
+        if admitting is not None:
+            way.tell(f"{admitting} lets {exchange.source} in", admitting.provenance())
         try_files = way.chain[-1].last("try_files")
         if try_files is not None and len(try_files.args) >= 2:
             outcome = self._try_files(exchange, way, try_files)

@@ -13,6 +13,7 @@ from rupex.servers.tomcat.paths import normalise
 from rupex.servers.tomcat.process import Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.syntax import Element
+from rupex.servers.tomcat.visitors import visitor_of
 
 
 class Resolved(Protocol):
@@ -43,6 +44,7 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         name=request.name,
         query=request.query,
         sent=request.path,
+        visitor=visitor_of(request.source, {name.lower(): value for name, value in request.headers}),
     )
     context = outcome.context
     if context is not None:
@@ -54,11 +56,10 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     release = configuration.release.number
     origin = next((value for name, value in request.headers if name.lower() == "origin"), None)
     for header in outcome.headers:
-        if (
-            origin is not None
-            or not header.name.lower().startswith("access-control-")
-            or _sends_always(header, release)
-        ):
+        is_cors = header.name.lower().startswith("access-control-")
+        if isinstance(header.unknown, str) and (header.value == "…" or not is_cors):
+            builder.doubt(header.name, header.value, header.unknown, header.provenance)
+        elif origin is not None or not is_cors or _sends_always(header, release):
             builder.send(header.name, header.value, header.provenance)
         elif header.value == "*" and not _sends_never(release):
             words = (

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import Final, NamedTuple
+from typing import NamedTuple
 
 from rupex.host.tree.paths import normalize_path
 from rupex.http.urls import authority_of
@@ -15,16 +15,15 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_REQUEST, spend
 from rupex.model.numbers import whole_number
-from rupex.servers.common.patterns import UndeterminedError, search
+from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.tomcat.deployed import Context, Reader
+from rupex.servers.tomcat.inventory import Unmodelled, unmodelled_attributes, unmodelled_component
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element
+from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, STRANGER, Visitor, behind_proxy, refuses
 from rupex.servers.tomcat.webapp import Constraint
-
-_STRANGER: Final = "198.51.100.7"
-"""An address that no rule speaks of (RFC 5737)."""
 
 
 class VirtualHostBinding(NamedTuple):
@@ -43,7 +42,13 @@ class VirtualHostBinding(NamedTuple):
 
 
 class PathRequest(NamedTuple):
-    """What valves see of a request besides its path."""
+    """What valves see of a request besides its path.
+
+    ``sent``: the path as it was sent.
+    ``exact``: look at files too.
+    ``is_rewritten``: a rewrite valve gave the path, and no other one is asked.
+    ``visitor``: who asks.
+    """
 
     method: str
     name: str
@@ -51,6 +56,7 @@ class PathRequest(NamedTuple):
     sent: str
     exact: bool
     is_rewritten: bool
+    visitor: Visitor
 
 
 class Outcome(NamedTuple):
@@ -73,6 +79,27 @@ class Processor:
     ) -> None:
         self.reader, self.release, self.default_context, self.deployed = reader, release, default_context, deployed
         self._parsed_rules: dict[str, tuple[Rule, ...]] = {}
+        self._doubts: dict[tuple[int, int, int], tuple[Unmodelled, ...]] = {}
+
+    def unmodelled(self, member: VirtualHostBinding, context: Context | None) -> tuple[Unmodelled, ...]:
+        """What is in force for an application, and not modelled."""
+        key = id(member.connector), id(member.host), id(context)
+        if key not in self._doubts:
+            self._doubts[key] = tuple(self._find_unmodelled(member, context))
+        return self._doubts[key]
+
+    def _find_unmodelled(self, member: VirtualHostBinding, context: Context | None) -> Iterator[Unmodelled]:
+        elements = [member.connector, member.engine, member.host, *(context.elements if context is not None else ())]
+        if context is not None and self.default_context is not None:
+            elements.append(self.default_context)
+        for element in elements:
+            yield from unmodelled_attributes(element)
+        for valve, _ in self._valves(member, context):
+            found = unmodelled_component("Valve", valve.get("className"), valve)
+            if found is not None:
+                yield found
+            kind = _kind(valve)
+            yield from unmodelled_attributes(valve, "RemoteAddrValve" if kind in BY_ADDRESS else kind)
 
     def closed(self, member: VirtualHostBinding, context: Context | None) -> Setting[bool]:
         """Whether strangers are kept out of an application: by address or by a login."""
@@ -85,6 +112,9 @@ class Processor:
                     return Setting(True, constraint.element.provenance())
             if context.role == "admin" and context.app.login():
                 return Setting(True, context.provenance)
+            for one in self.unmodelled(member, context):
+                if "access" in one.effects:
+                    return unknown(str(one), one.element.provenance())
             if context.role == "admin" and not context.app.descriptors[1:]:
                 return unknown("the application's own descriptor is not in the tree")
         return Setting(False, None)
@@ -101,8 +131,9 @@ class Processor:
 
     def _refusing_valve(self, member: VirtualHostBinding, context: Context | None) -> Element | None:
         """The valve that refuses a stranger's address."""
-        valves = (valve for valve, _ in self._valves(member, context))
-        return next((valve for valve in valves if _refuses(_kind(valve), valve.get("allow"), valve.get("deny"))), None)
+        port = port_of(member.connector)
+        valves = (valve for valve, _ in self._valves(member, context) if _kind(valve) in BY_ADDRESS)
+        return next((valve for valve in valves if refuses(_kind(valve), valve.attributes, STRANGER, port)), None)
 
     def _rules(self, member: VirtualHostBinding, context: Context | None, element: Element) -> tuple[Rule, ...]:
         """The rules of a rewrite valve that stands in ``element``."""
@@ -128,16 +159,23 @@ class Processor:
 
     def _before(
         self, member: VirtualHostBinding, context: Context | None, path: str, request: PathRequest
-    ) -> Outcome | str | None:
-        """What the valves make of a request: an answer, another path to go on with, or nothing."""
+    ) -> tuple[Outcome | str | None, Visitor]:
+        """What the valves make of a request: an answer, another path to go on with, or nothing; and who asks behind them."""
+        visitor = request.visitor
         for valve, element in self._valves(member, context):
-            if _refuses(_kind(valve), valve.get("allow"), valve.get("deny")):
-                return Outcome(context, whole_number(valve.get("denyStatus")) or 403, by=valve.provenance())
-            if _kind(valve) == "RewriteValve" and not request.is_rewritten:
+            kind = _kind(valve)
+            if kind in BEHIND_PROXIES:
+                visitor = behind_proxy(valve.attributes, visitor)
+            elif kind in BY_ADDRESS and refuses(kind, valve.attributes, visitor, port_of(member.connector)):
+                status = whole_number(valve.get("denyStatus")) or 403
+                return Outcome(context, status, by=valve.provenance()), visitor
+            elif kind == "HealthCheckValve" and path == valve.get("path", "/health"):
+                return Outcome(context, 200, by=valve.provenance()), visitor
+            elif kind == "RewriteValve" and not request.is_rewritten:
                 below = None if element is member.host or context is None else context.path
                 connector = member.connector
                 variables = {
-                    "HTTPS": "on" if _is_secure(connector) else "off",
+                    "HTTPS": "on" if _is_secure(connector, visitor) else "off",
                     "HTTP_HOST": request.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
                     "REQUEST_URI": request.sent or path, "QUERY_STRING": request.query or "",
                     "REQUEST_METHOD": request.method, "REQUEST_SCHEME": "",
@@ -148,7 +186,7 @@ class Processor:
                     found = Outcome(context, done.status, done.location, by=done.by)
                     is_refusal = done.status >= 400
                     if not done.goes_on or self.release.number < (10, 1) or (is_refusal and below is None):
-                        return found
+                        return found, visitor
                     # The request goes on, and an error of its own on top of this answer is one too many (10.1.60).
                     own = self.answer_path(
                         member,
@@ -158,11 +196,12 @@ class Processor:
                         query=request.query,
                         exact=request.exact,
                         is_rewritten=True,
+                        visitor=visitor,
                     )
-                    return found._replace(status=500) if (own.status or 0) >= 400 else found
+                    return (found._replace(status=500) if (own.status or 0) >= 400 else found), visitor
                 if done.by is not None:
-                    return (below or "") + done.path
-        return None
+                    return (below or "") + done.path, visitor
+        return None, visitor
 
     def answer_path(
         self,
@@ -175,23 +214,55 @@ class Processor:
         exact: bool = True,
         sent: str = "",
         is_rewritten: bool = False,
+        visitor: Visitor = STRANGER,
     ) -> Outcome:
-        """What a request for ``path`` gets. ``exact``: look at files too; ``sent``: the path as it was sent;
-        ``is_rewritten``: a rewrite valve gave it, and no other one is asked."""
+        """What a request for ``path`` gets; see :class:`PathRequest`."""
         spend(PER_REQUEST + len(self.deployed[id(member.host)]))
-        connector = member.connector
         context = next(
             (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
         )
-        request = PathRequest(method, name, query, sent, exact, is_rewritten)
+        request = PathRequest(method, name, query, sent, exact, is_rewritten, visitor)
         try:
-            before = self._before(member, context, path, request)
+            before, visitor = self._before(member, context, path, request)
+            if isinstance(before, str):
+                return self.answer_path(
+                    member,
+                    before,
+                    method,
+                    name=name,
+                    query=query,
+                    exact=exact,
+                    sent=before,
+                    is_rewritten=True,
+                    visitor=visitor,
+                )
+            found = self._behind_valves(member, context, before, path, request._replace(visitor=visitor))
         except UndeterminedError as undetermined:
             return Outcome(context, unknown=undetermined.why)
-        if isinstance(before, str):
-            return self.answer_path(
-                member, before, method, name=name, query=query, exact=exact, sent=before, is_rewritten=True
-            )
+        return self._with_doubt(member, context, found, exact=exact)
+
+    def _with_doubt(
+        self, member: VirtualHostBinding, context: Context | None, found: Outcome, *, exact: bool
+    ) -> Outcome:
+        """``found`` with what is unknown of it, since something in force is not modelled. Who is let in counts for one request
+        alone: of many, :meth:`closed` says it."""
+        wanted = {"status"}
+        wanted |= {"access"} if exact else set()
+        wanted |= {"redirect"} if found.location is not None else set()
+        wanted |= {"files"} if found.status == 404 else set()
+        doubt = next((one for one in self.unmodelled(member, context) if one.effects & wanted), None)
+        return found if doubt is None or found.unknown is not None else found._replace(unknown=str(doubt))
+
+    def _behind_valves(
+        self,
+        member: VirtualHostBinding,
+        context: Context | None,
+        before: Outcome | None,
+        path: str,
+        request: PathRequest,
+    ) -> Outcome:
+        """What becomes of a request that valves answer with ``before``, or leave alone."""
+        connector, method = member.connector, request.method
         if before is not None and (method != "TRACE" or connector.flag("allowTrace")):
             return before
         if context is None:
@@ -210,17 +281,20 @@ class Processor:
         if inner.upper().startswith(("/WEB-INF", "/META-INF")):
             return Outcome(context, 404)  # before any filter
         constraints = list(context.app.constraints(inner or "/", request.method))
-        is_secure = _is_secure(member.connector)
+        is_secure = _is_secure(member.connector, request.visitor)
         refused = self._constrained(member, context, constraints, path, request, is_secure=is_secure)
         if refused is not None:
             return refused
         welcome = next((name for name in context.app.welcome_files() if self._has_page(context, inner, name)), "")
-        headers = tuple(context.app.headers((inner or "/") + welcome, self.release, is_secure=is_secure))
+        filtered = context.app.filtered((inner or "/") + welcome, self.release, request.visitor, is_secure=is_secure)
+        headers = filtered.headers
         if constraints and request.method != "POST":
             by = constraints[0].element.provenance()
             headers = (*headers, Header("Cache-Control", "private", "all", by))
+        if filtered.status is not None:
+            return Outcome(context, filtered.status, by=filtered.by, headers=headers)
         status, location = self._from_disk(context, inner, request.query) if request.exact else (None, None)
-        return Outcome(context, status, location, headers=headers)
+        return Outcome(context, status, location, headers=headers, unknown=filtered.unknown)
 
     def _constrained(
         self,
@@ -294,8 +368,10 @@ class Processor:
         return (200 if tree.is_file(path) and not inner.endswith("/") else 404), None
 
 
-def _is_secure(connector: Element) -> bool:
-    """Whether applications take requests of this connector for encrypted ones."""
+def _is_secure(connector: Element, visitor: Visitor) -> bool:
+    """Whether applications take a request for an encrypted one: a proxy that is believed says so, or its connector."""
+    if visitor.is_secure is not None:
+        return visitor.is_secure
     return connector.flag("SSLEnabled") or connector.flag("secure")
 
 
@@ -305,14 +381,6 @@ def _query_part(query: str | None) -> str:
 
 def _kind(valve: Element) -> str:
     return valve.get("className").rpartition(".")[2]
-
-
-def _refuses(kind: str, allow: str, deny: str) -> bool:
-    """Whether a valve that goes by addresses refuses a stranger's."""
-    if kind == "RemoteAddrValve":
-        is_denied = bool(deny) and search(f"^(?:{deny})$", _STRANGER) is not None
-        return is_denied or (bool(allow) and search(f"^(?:{allow})$", _STRANGER) is None)
-    return kind in ("RemoteCIDRValve", "RemoteHostValve") and bool(allow) and not allow.startswith(("0.0.0.0/0", ".*"))
 
 
 def port_of(connector: Element, default_port: str = "8080") -> int | None:

@@ -143,7 +143,8 @@ class TomcatConfiguration:
             hosts = list(engine.all("Host"))
             for host in hosts:
                 self.deployed[id(host)] = contexts(self.reader, engine, host, self.server_web)
-            for connector in service.all("Connector"):
+            for written in service.all("Connector"):
+                connector = _shifted(written, server)
                 if _is_ajp(connector) or port_of(connector) is None:
                     continue
                 self.connectors.append(connector)
@@ -423,6 +424,16 @@ class TomcatConfiguration:
                     shown = f"Apache Tomcat/{self.release}" if valve.flag("showServerInfo", otherwise=True) else ""
                     return shown, valve.provenance()
         return f"Apache Tomcat/{self.release}", default_of(f"Tomcat {self.release}", "ErrorReportValve")
+
+
+def _shifted(connector: Element, server: Element) -> Element:
+    """A connector at the port that it opens: the server's ``portOffset`` is added to it, and to that of its redirects."""
+    offset, port = signed_number(server.get("portOffset", "0")), port_of(connector)
+    if not offset or not port:
+        return connector
+    secure_port = (signed_number(connector.get("redirectPort", "443")) or 0) + offset
+    ports = {"port": str(port + offset), "redirectPort": str(secure_port)}
+    return structs.replace(connector, attributes={**connector.attributes, **ports})
 
 
 def _is_ajp(connector: Element) -> bool:

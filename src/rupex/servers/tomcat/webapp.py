@@ -4,14 +4,17 @@ listings. The server's ``conf/web.xml`` holds for every application, its own ``W
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Final, NamedTuple
 
 from msgspec import Struct
 
 from rupex.model import Header, Provenance
+from rupex.model.numbers import whole_number
+from rupex.servers.tomcat.inventory import Unmodelled, unmodelled_component
 from rupex.servers.tomcat.release import Release, default
 from rupex.servers.tomcat.syntax import Element
+from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, Visitor, behind_proxy, refuses
 
 _HEADER_FILTER: Final = "org.apache.catalina.filters.HttpHeaderSecurityFilter"
 _CORS_FILTER: Final = "org.apache.catalina.filters.CorsFilter"
@@ -24,6 +27,20 @@ class Constraint(NamedTuple):
     is_confidential: bool
     roles: tuple[str, ...] | None
     element: Element
+
+
+class Filtered(NamedTuple):
+    """What filters make of a request.
+
+    ``headers``: what they set on every answer.
+    ``status``: of a refusal, which ``by`` says; None where they let it through.
+    ``unknown``: why it is not known whether they do.
+    """
+
+    headers: tuple[Header, ...]
+    status: int | None
+    by: Provenance | None
+    unknown: str | None
 
 
 class WebApp(Struct, frozen=True):
@@ -68,14 +85,16 @@ class WebApp(Struct, frozen=True):
                 return config.text_of("realm-name") or "Authentication required"
         return "Authentication required"
 
-    def headers(self, path: str, release: Release, *, is_secure: bool) -> list[Header]:
-        """What the header and CORS filters that are mapped to a path set, on every answer of the application.
+    def filtered(self, path: str, release: Release, visitor: Visitor, *, is_secure: bool) -> Filtered:
+        """What the filters that are mapped to a path make of a request, and set on its answer. Raises
+        :class:`~rupex.servers.common.patterns.UndeterminedError`.
 
         The descriptors are merged (Servlet 6.0, 8.2.3): a filter of one name is one filter, in which the application's
         parameters win; where it maps the name itself, the server's mapping is gone. The application's filters run first, and
         each sets its headers anew, so that the last one wins (measured on 10.1.60).
         """
         found: dict[str, Header] = {}
+        doubts: list[Unmodelled] = []
         for name in self._mapped_filters(path):
             elements = [
                 element
@@ -87,16 +106,30 @@ class WebApp(Struct, frozen=True):
                 continue
             kinds = [kind for element in elements if (kind := element.text_of("filter-class"))]
             given = {key: value for element in elements for key, value in _parameters(element).items()}
-            if kinds[-1:] == [_HEADER_FILTER]:
-                sent = _security_headers(given, elements[-1], release, is_secure=is_secure)
-            elif kinds[-1:] == [_CORS_FILTER]:
+            kind = kinds[-1] if kinds else ""
+            short = kind.rpartition(".")[2]
+            if kind == _HEADER_FILTER:
+                sent: Iterable[Header] = _security_headers(given, elements[-1], release, is_secure=is_secure)
+            elif kind == _CORS_FILTER:
                 sent = _cors_headers(given, elements[-1])
-            else:
+            elif kind.startswith("org.apache.catalina.") and short in BEHIND_PROXIES:
+                visitor = behind_proxy(given, visitor)
+                is_secure = is_secure if visitor.is_secure is None else visitor.is_secure
                 continue
+            elif kind.startswith("org.apache.catalina.") and short in BY_ADDRESS:
+                if not refuses(short, given, visitor, None):
+                    continue
+                status = whole_number(given.get("denyStatus", "")) or 403
+                return Filtered(tuple(found.values()), status, elements[-1].provenance(), None)
+            else:
+                doubt = unmodelled_component("Filter", kind, elements[-1])
+                doubts += [doubt] if doubt is not None else []
+                sent = () if doubt is None else _doubted(doubt, found)
             for header in sent:
                 found.pop(header.name, None)
                 found[header.name] = header
-        return list(found.values())
+        decisive = next((one for one in doubts if one.effects & {"status", "access"}), None)
+        return Filtered(tuple(found.values()), None, None, None if decisive is None else str(decisive))
 
     def _mapped_filters(self, path: str) -> Iterator[str]:
         """The names of the filters that a request for ``path`` goes through, in order."""
@@ -146,6 +179,13 @@ class WebApp(Struct, frozen=True):
 
 def _parameters(element: Element) -> Mapping[str, str]:
     return {p.text_of("param-name"): p.text_of("param-value") for p in element.all("init-param")}
+
+
+def _doubted(doubt: Unmodelled, found: Mapping[str, Header]) -> Iterator[Header]:
+    """The headers that a filter may change which is not modelled, with what is ``found`` of them so far."""
+    for name in doubt.headers:
+        value = found[name].value if name in found else "…"
+        yield Header(name, value, "all", doubt.element.provenance(), str(doubt))
 
 
 def _security_headers(
