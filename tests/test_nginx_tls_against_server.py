@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import subprocess
 import unittest
+from collections.abc import Sequence
 from functools import cache
 from typing import Any
 
@@ -15,7 +16,7 @@ from rupex.tls.groups import all_groups
 from rupex.tls.negotiate import TLS13_DEFAULT
 from rupex.tls.signatures import SCHEMES
 from rupex.tls.suites import suite_called
-from tests.oracle import Case, accepted_suites, handshake, is_agreed, running_nginx, s_client
+from tests.oracle import Case, accepted_suites, handshake, is_agreed, running_nginx, s_client, using_newest_nginx
 
 VERSIONS = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
 
@@ -126,9 +127,20 @@ def known_to_the_library() -> tuple[str, ...]:
     )
 
 
+OF_THE_NEWEST = ("protocols", "tickets", "newest_suites", "early_data")
+"""Settings that are asked of the newest release too: those that changed, or might have, with what decides by name."""
+
+
 class NginxTlsTest(unittest.TestCase):
     def test_versions_suites_and_alpn_are_as_predicted(self) -> None:
-        for number, (about, text) in enumerate(CASES):
+        self._ask(CASES)
+
+    def test_the_newest_release_is_as_predicted(self) -> None:
+        with using_newest_nginx():
+            self._ask((CASES[0], CASES[1], *CASES[-2:]))
+
+    def _ask(self, cases: Sequence[tuple[str, str]]) -> None:
+        for number, (about, text) in enumerate(cases):
             case = Case(f"tls-{number}", text)
             with running_nginx(case) as tree:
                 evidence = gather(open_tree(tree).tree, "", name=case.name)
@@ -160,7 +172,15 @@ class NginxTlsSettingsTest(unittest.TestCase):
     """Each setting of its own, and whose it is: the listener's default server's or the name's."""
 
     def test_each_setting_is_as_predicted_for_both_names(self) -> None:
-        for number, (about, setting, first, other, policy) in enumerate(SETTINGS):
+        self._ask(SETTINGS)
+
+    def test_the_newest_release_is_as_predicted(self) -> None:
+        groups = next(row for row in SETTINGS if row[0] == "groups are the default server's")
+        with using_newest_nginx():
+            self._ask([groups, *(row for row in SETTINGS if row[1] in OF_THE_NEWEST)])
+
+    def _ask(self, settings: Sequence[tuple[str, str, str, str, str]]) -> None:
+        for number, (about, setting, first, other, policy) in enumerate(settings):
             text = server(more=first) + server("www.a.test", more=other)
             case = Case(f"setting-{number}", text, openssl_conf=POLICY + policy if policy else "")
             with running_nginx(case) as tree:
@@ -173,9 +193,15 @@ class NginxTlsSettingsTest(unittest.TestCase):
                         self.assertEqual(predicted, measured)
 
     def _groups(self, tls: Tls, port: int, name: str) -> tuple[Any, Any]:
-        newest = "-tls1_3" if "TLSv1.3" in (tls.protocols.value or ()) else "-tls1_2"
-        only = () if newest == "-tls1_3" else ("-cipher", "ECDHE:@SECLEVEL=0")
-        measured = {g for g in ASKED_GROUPS if is_agreed(s_client(port, name, newest, "-groups", g, *only))}
+        older = ("-tls1_2", "-cipher", "ECDHE:@SECLEVEL=0")
+        spoken = [
+            option
+            for version, option in (("TLSv1.2", older), ("TLSv1.3", ("-tls1_3",)))
+            if version in (tls.protocols.value or ())
+        ]
+        measured = {
+            g for g in ASKED_GROUPS for options in spoken if is_agreed(s_client(port, name, "-groups", g, *options))
+        }
         return set(tls.groups.value or ()), measured
 
     def _preference(self, tls: Tls, port: int, name: str) -> tuple[Any, Any]:

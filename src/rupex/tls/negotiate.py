@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from rupex.model.budget import spend
 from rupex.model.endpoint import ProtocolVersion
-from rupex.tls.openssl import LEVEL_BITS, Library, expand, expand_uncounted
+from rupex.tls.openssl import LEVEL_BITS, Library, expand, expand_uncounted, has_short_tag
 from rupex.tls.suites import PROTOCOL_VERSIONS, CipherSuite, suite_called
 
 TLS13_DEFAULT: Final = ("TLS_AES_256_GCM_SHA384", "TLS_CHACHA20_POLY1305_SHA256", "TLS_AES_128_GCM_SHA256")
@@ -118,6 +118,7 @@ def level_allows(suite: CipherSuite, level: int, library: Library) -> bool:
     if level == 0:
         return True
     bits = 112 if suite.encryption.startswith("3DES") else suite.bits
+    bits = 64 if has_short_tag(suite, library.release) else bits
     if bits < LEVEL_BITS[level] or suite.anonymous:
         return False
     if suite.mac == "MD5" or (level >= 2 and suite.encryption.startswith("RC4")):

@@ -130,8 +130,18 @@ def _not_default(suite: CipherSuite) -> bool:
     )
 
 
+def has_short_tag(suite: CipherSuite, release: tuple[int, ...] | None) -> bool:
+    """Whether a suite counts for 64 bits only, since its authentication tag is short: since 3.2.0 (its CHANGES: "CCM8 cipher
+    suites in TLS have been downgraded to security level zero")."""
+    return _ccm8(suite) and (release is None or release >= (3, 2, 0))
+
+
+def _newest_strength_bits(suite: CipherSuite) -> int:
+    return 64 if has_short_tag(suite, None) else _strength_bits(suite)
+
+
 def _strength_bits(suite: CipherSuite) -> int:
-    """The effective bits by which the library sorts."""
+    """The effective bits by which the library sorts, until 3.2.0."""
     if suite.encryption.startswith("3DES"):
         return 112
     if suite.encryption.startswith("RC4_128"):
@@ -143,8 +153,11 @@ def _old_strength_bits(suite: CipherSuite) -> int:
     return 112 if suite.encryption.startswith("3DES") else suite.bits
 
 
-def _bits_of(library: Library) -> Callable[[CipherSuite], int]:
-    return _old_strength_bits if library.release is not None and library.release < (1, 1, 0) else _strength_bits
+def _bits_of(release: tuple[int, ...] | None) -> Callable[[CipherSuite], int]:
+    """How a release counts the strength of suites."""
+    if release is None or release >= (3, 2, 0):
+        return _newest_strength_bits
+    return _old_strength_bits if release < (1, 1, 0) else _strength_bits
 
 
 def _both(*tests: Test) -> Test:
@@ -395,7 +408,7 @@ def _preferred(library: _Kind) -> tuple[CipherSuite, ...]:
     work.to_end(_codes(_exchange("RSA")))
     work.to_end(_codes(_psk("PSK")))
     work.to_end(_codes(_encryption("RC4")))
-    work.sort_by_strength(_strength_bits)
+    work.sort_by_strength(_bits_of(library.release))
     work.bump(_codes(_version("TLSv1.2")))
     work.bump(_codes(_mac("AEAD")))
     forward = _exchange("DHE", "ECDHE")
@@ -440,7 +453,7 @@ def _apply(work: _Working, rules: str, library: Library, unknown: list[str]) -> 
                 continue
             if mark == "@":
                 if words == "STRENGTH":
-                    work.sort_by_strength(_bits_of(library))
+                    work.sort_by_strength(_bits_of(library.release))
                 elif re.fullmatch(r"SECLEVEL=[0-5]", words):
                     level = int(words[-1])
                 else:

@@ -41,7 +41,8 @@ from rupex.tls.suites import PROTOCOL_VERSIONS
 
 LISTENER_WIDE: Final = frozenset({"protocols", "ciphersuites", "groups", "early_data"})
 """What the default server of a listener decides for every name (measured on 1.22.1 with OpenSSL 3.0). Tickets need both:
-the default server must issue them, and the name's own block must not forbid it. All else is the name's own."""
+the default server must issue them, and the name's own block must not forbid it. All else is the name's own; since 1.29.2 so are
+the versions, tickets and suites of TLS 1.3."""
 
 OWN: Final = frozenset(
     "ssl_protocols ssl_ciphers ssl_conf_command ssl_ecdh_curve ssl_prefer_server_ciphers ssl_session_tickets"
@@ -51,6 +52,8 @@ OWN: Final = frozenset(
 
 _CHANGED_BY_PROGRAMS: Final = ("protocols", "suites", "groups", "alpn", "client_certificate", "tickets")
 """What a program that sees the handshake may set."""
+
+_RANGE: Final = ("minprotocol", "maxprotocol")
 
 _WITHOUT_EFFECT: Final = ": without effect, the default server of the listener decides"
 
@@ -122,6 +125,7 @@ class TlsResolver:
     ) -> None:
         self.config, self.http, self.release, self.host_context = config, http, release, host_context
         self._inventory = InventoryReader(where)
+        self._goes_by_name = default("tls_by_name", release).value == "on"
         self._shared: dict[tuple[Any, ...], dict[str, Any]] = {}
         # no method of its own: a resolver that refers to itself, and with it all that was read, would stay in memory
         read = partial(_read_certificates, config, http)
@@ -183,7 +187,7 @@ class TlsResolver:
         library = self.host_context.library
         declared, protocols_by = self._declared_protocols(first, own)
         ciphers = self._text(own, "ssl_ciphers", "CipherString")
-        suites13 = self._command(first, "Ciphersuites")
+        suites13 = self._command(own if self._goes_by_name else first, "Ciphersuites")
         dh = self._dh(own)
         abilities = Abilities(kinds, dh.value is not None or not dh.is_known)
         versions, suites = negotiable(
@@ -283,8 +287,10 @@ class TlsResolver:
     def _declared_protocols(
         self, first: tuple[Block, Block], own: tuple[Block, Block]
     ) -> tuple[tuple[ProtocolVersion, ...], Provenance]:
-        """The versions that the default server enables. A system's minimum does not count: nginx resets it."""
-        directive, provenance = inherited(first, "ssl_protocols")
+        """The versions that the default server enables, or since 1.29.2 the name's own within the former's lowest and highest
+        one. A system's minimum does not count: nginx resets it."""
+        deciding = own if self._goes_by_name else first
+        directive, provenance = inherited(deciding, "ssl_protocols")
         if directive is None or provenance is None:
             setting = default("ssl_protocols", self.release)
             assert setting.provenance is not None
@@ -292,8 +298,9 @@ class TlsResolver:
         else:
             words = set(directive.args)
         lowest, highest = 0, len(PROTOCOL_VERSIONS) - 1
-        for command, value in self._commands(first):
-            if command in ("minprotocol", "maxprotocol", "protocol"):
+        switches = [found for found in self._commands(deciding) if found[0] == "protocol"]
+        for command, value in (*switches, *(found for found in self._commands(first) if found[0] in _RANGE)):
+            if command in (*_RANGE, "protocol"):
                 lost = () if provenance.file is None else (provenance,)
                 provenance = value.provenance.overruling(*lost)
             if command == "minprotocol":
@@ -302,7 +309,7 @@ class TlsResolver:
                 highest = PROTOCOL_VERSIONS.index(value.value)
             elif command == "protocol":
                 words = _switched(words, value.value)
-        if own[1] is not first[1]:
+        if own[1] is not first[1] and not self._goes_by_name:
             stated, _ = inherited(own, "ssl_protocols")
             if stated is not None and stated is not directive:
                 lost_here = stated.provenance(note=f"{stated}{_WITHOUT_EFFECT}")
@@ -341,7 +348,7 @@ class TlsResolver:
         option = self._option(own, "SessionTicket")
         if option is not None and not option[0]:
             return Setting(False, option[1])
-        for chain in (own, first):
+        for chain in (own,) if self._goes_by_name else (own, first):
             setting = self._switch(chain, "ssl_session_tickets")
             if not setting.value:
                 return setting
