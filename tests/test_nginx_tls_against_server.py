@@ -137,7 +137,8 @@ class NginxTlsTest(unittest.TestCase):
 
     def test_the_newest_release_is_as_predicted(self) -> None:
         with using_newest_nginx():
-            self._ask((CASES[0], CASES[1], *CASES[-2:]))
+            by_directive = ("h2 by a directive, for one name", server(more="http2 on;") + server("www.a.test"))
+            self._ask((CASES[0], CASES[1], *CASES[-2:], by_directive))
 
     def _ask(self, cases: Sequence[tuple[str, str]]) -> None:
         for number, (about, text) in enumerate(cases):

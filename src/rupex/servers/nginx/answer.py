@@ -11,6 +11,7 @@ from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.contract import Answer, Request
 from rupex.servers.nginx.access import client_address
 from rupex.servers.nginx.block import Block
+from rupex.servers.nginx.headers import BY_EXPIRES, cache_control
 from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import scope_identity
 from rupex.servers.nginx.process import Outcome
@@ -100,7 +101,7 @@ def _answer(
 ) -> Answer:
     """The answer with its headers. ``outcome``: what becomes of the request; ``sent``: the same, or the error page asked for."""
     _explain_outcome(outcome, virtual, builder)
-    exchange.status = status
+    exchange.status, exchange.content_type = status, sent.content_type
     _add_headers(configuration, sent, exchange, status, builder)
     scope = scope_identity(outcome.location)[0]
     if outcome.closed:
@@ -147,6 +148,11 @@ def _add_headers(
         except UndeterminedError as undetermined:
             builder.doubt(header.name, header.value, undetermined.why, header.provenance)
             continue
+        if header.value.startswith(BY_EXPIRES):
+            value, doubt = cache_control(value.removeprefix(BY_EXPIRES))
+            if doubt:
+                builder.doubt(header.name, value, doubt, header.provenance)
+                continue
         if value:
             builder.send(header.name, value, header.provenance)
     builder.drop(dropped)

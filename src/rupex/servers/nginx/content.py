@@ -6,6 +6,7 @@ A snapshot of a host seldom has its content. Where it has none, nobody can say w
 
 from __future__ import annotations
 
+import re
 from typing import Final, Literal
 
 from rupex.host import HostTree, TreeError
@@ -16,6 +17,29 @@ from rupex.servers.nginx.variables import Exchange
 Kind = Literal["file", "folder", "missing"]
 
 _NAMES: Final = frozenset(("root", "alias"))
+
+
+OWN_PAGES: Final = "text/html"
+"""The content type of nginx's own error pages, redirects and listings (ngx_http_special_response_handler)."""
+_BUILT_IN_TYPES: Final = {"html": "text/html", "gif": "image/gif", "jpg": "image/jpeg"}
+_EXTENSION = re.compile(r"(?<!/)\.([^./]+)$")
+
+
+def content_type(uri: str, chain: tuple[Block, ...]) -> str:
+    """The content type of a file, or of a text of the configuration's own, by the ending of its path
+    (ngx_http_set_content_type)."""
+    found = _EXTENSION.search(uri, 1)
+    ending = found[1].lower() if found else ""
+    table = next((block for block in reversed(chain) if "types" in block.by_name), None)
+    if table is None:
+        known = _BUILT_IN_TYPES.get(ending)
+    else:
+        entries = (entry for types in table.blocks("types") for entry in types.children)
+        known = (
+            next((entry.name for entry in entries if ending in map(str.lower, entry.args)), None) if ending else None
+        )
+    default = next((one for block in reversed(chain) if (one := block.last("default_type")) is not None), None)
+    return known or (default.args[0] if default is not None and default.args else "text/plain")
 
 
 class Content:

@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import Final, NamedTuple
 
-from msgspec import structs
+from msgspec import UNSET, structs
 
 from rupex.model import Dropped, Header, Provenance, Setting
 from rupex.model.budget import spend
@@ -201,16 +201,11 @@ class HeaderReader:
         if directive is None or provenance is None or not directive.args or directive.args[0] == "off":
             return ()
         word = directive.args[-1]
-        if word == "epoch":
-            value = "no-cache"
-        elif word == "max":
-            value = "max-age=315360000"
-        elif not is_constant(word) or word.startswith("@") or directive.args[0] == "modified":
-            return (Header("Cache-Control", word, WITHOUT_ALWAYS, provenance, "its value goes by the time of day"),)
-        else:
-            seconds = parse_seconds(word.lstrip("+-"))
-            value = "no-cache" if word.startswith("-") and seconds else f"max-age={seconds or 0}"
-        return (Header("Cache-Control", value, WITHOUT_ALWAYS, provenance),)
+        if not is_constant(word) and directive.args[0] != "modified":
+            words = "its value holds a variable"
+            return (Header("Cache-Control", f"{BY_EXPIRES}{word}", WITHOUT_ALWAYS, provenance, words),)
+        value, doubt = (word, _BY_TIME) if directive.args[0] == "modified" else cache_control(word)
+        return (Header("Cache-Control", value, WITHOUT_ALWAYS, provenance, doubt or UNSET),) if value else ()
 
     def _cookie(self, chain: tuple[Block, ...]) -> Iterable[Header]:
         """The cookie of ngx_http_userid_module."""
@@ -231,6 +226,26 @@ class HeaderReader:
         for flag in flags.args if flags is not None else ():
             parts.append(shown.get(flag, flag))
         return (Header("Set-Cookie", "; ".join(part for part in parts if part != "off"), "all", provenance),)
+
+
+BY_EXPIRES: Final = "expires "
+"""How the value of a Cache-Control header begins that comes from ``expires`` with a variable, until that is filled in."""
+_BY_TIME: Final = "its value goes by the time of day"
+
+
+def cache_control(word: str) -> tuple[str, str]:
+    """The Cache-Control value that ``expires`` makes of a word, empty where it sends none; and why that is not known, or an empty
+    text (ngx_http_parse_expires)."""
+    if word in ("epoch", "max"):
+        return ("no-cache" if word == "epoch" else "max-age=315360000"), ""
+    if word in ("off", ""):
+        return "", ""
+    if word.startswith("@"):
+        return word, _BY_TIME
+    seconds = parse_seconds(word.lstrip("+-"))
+    if seconds is None:
+        return "", ""  # a variable with such a value sends nothing
+    return ("no-cache" if word.startswith("-") and seconds else f"max-age={seconds}"), ""
 
 
 def _doubted(sent: tuple[Header, ...], changing: Unmodelled) -> Iterator[Header]:

@@ -17,7 +17,7 @@ from rupex.model.numbers import whole_number
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, AccessReader, client_address, realm_of
 from rupex.servers.nginx.block import Block
-from rupex.servers.nginx.content import Content, Kind
+from rupex.servers.nginx.content import OWN_PAGES, Content, Kind, content_type
 from rupex.servers.nginx.inventory import InventoryReader, Unmodelled, affecting
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
 from rupex.servers.nginx.rewriting import REDIRECT_STATUSES, REWRITING, Ended, Way, run_rewrites
@@ -36,6 +36,7 @@ _DECIDES: Final = frozenset(("status", "redirect"))
 _REFUSES: Final = frozenset(("access",))
 _METHODS: Final = frozenset(("methods",))
 _FILES: Final = frozenset(("files",))
+_TYPE_OF_HANDLER: Final = {"empty_gif": "image/gif", "stub_status": "text/plain"}
 _PACKED: Final = (("gzip_static", ".gz"), ("brotli_static", ".br"))
 """Directives with which a file is served from another one that holds it compressed, and how that is called."""
 
@@ -47,7 +48,8 @@ class Outcome:
     ``status`` None: the content decides. ``closed``: the connection is closed without an answer (status 444).
     ``by``: the directive that decided, if one did. ``unknown``: why the way could not be followed to its end.
     ``fallback``: the location that takes requests for files that are not there, where nobody knows whether they are.
-    ``steps``: what happened on the way. ``listed``: a folder is shown.
+    ``steps``: what happened on the way.
+    ``content_type``: of the answer, where the configuration decides it.
     """
 
     chain: tuple[Block, ...]
@@ -61,6 +63,7 @@ class Outcome:
     steps: tuple[tuple[str, Provenance], ...] = ()
     fallback: Location | None = None
     handler: Directive | None = None
+    content_type: str | None = None
 
     @property
     def is_redirect(self) -> bool:
@@ -166,7 +169,10 @@ class Processor:
             return Outcome(way.chain, way.location, closed=True, by=final.by, steps=tuple(way.steps))
         if final.body is not None:  # a text of its own: no error page takes its place
             status = final.status if way.error is None else way.error
-            return Outcome(way.chain, way.location, status=status, by=final.by, body=final.body, steps=tuple(way.steps))
+            kind = content_type(exchange.uri, way.chain)
+            return Outcome(
+                way.chain, way.location, status, by=final.by, body=final.body, steps=tuple(way.steps), content_type=kind
+            )
         return self._ended(way, exchange, final.status, final.target, final.by)
 
     def _ended(self, way: Way, exchange: Exchange, status: int, target: str | None, by: Directive | None) -> Outcome:
@@ -178,7 +184,8 @@ class Processor:
         if target is not None and target.startswith("/"):
             target = _absolute(target, way.chain, exchange)
         shown = status if status >= 300 or way.error is None else way.error
-        return Outcome(way.chain, way.location, status=shown, target=target, by=by, steps=tuple(way.steps))
+        kind = OWN_PAGES if status >= 300 else None
+        return Outcome(way.chain, way.location, shown, target, by=by, steps=tuple(way.steps), content_type=kind)
 
     def _error_page(self, way: Way, exchange: Exchange, status: int, page: Directive, by: Directive | None) -> Outcome:
         answer = next((word for word in page.args[:-1] if word.startswith("=")), None)
@@ -188,7 +195,7 @@ class Processor:
         if not uri.startswith(("/", "@")):
             code = whole_number(answer[1:]) if answer else None
             code = code if code in REDIRECT_STATUSES else 302
-            return Outcome(way.chain, way.location, status=code, target=uri, by=page, steps=tuple(way.steps))
+            return Outcome(way.chain, way.location, code, uri, by=page, steps=tuple(way.steps), content_type=OWN_PAGES)
         way.error = status if answer is None else whole_number(answer[1:])
         if uri.startswith("@"):
             named = self.named.get(uri)
@@ -255,7 +262,8 @@ class Processor:
         handler = _handler(way.chain)
         if handler is not None:
             status = None if handler.name in UPSTREAM_DIRECTIVES else way.error or 200
-            return Outcome(way.chain, way.location, status=status, handler=handler, steps=tuple(way.steps))
+            kind = _TYPE_OF_HANDLER.get(handler.name)
+            return Outcome(way.chain, way.location, status, handler=handler, steps=tuple(way.steps), content_type=kind)
         return self._static(exchange, way)
 
     def _stop_at_unmodelled(self, others: tuple[Unmodelled, ...], exchange: Exchange, way: Way, lenient: bool) -> None:
@@ -352,7 +360,8 @@ class Processor:
             lists = any(_is_on(way.chain, name, False) for name in LISTS_FOLDERS)
             shown = exchange.method in _ANSWERED_BY_DEFAULT and lists
             if kind == "folder" and shown:
-                return replace(done, status=way.error or 200)
+                is_page = find(way.chain, "autoindex_format") is None
+                return replace(done, status=way.error or 200, content_type=OWN_PAGES if is_page else None)
             return self._ended(way, exchange, 403 if kind == "folder" else 404, None, None)
         if kind == "folder":
             target = exchange.uri + "/" + (f"?{exchange.args}" if exchange.args else "")
@@ -361,7 +370,7 @@ class Processor:
             return self._ended(way, exchange, 404, None, None)
         if exchange.method not in _ANSWERED_BY_DEFAULT:
             return self._ended(way, exchange, 405, None, None)
-        return replace(done, status=way.error or 200)
+        return replace(done, status=way.error or 200, content_type=content_type(exchange.uri, way.chain))
 
     def _stop_at_packed(self, path: str, root: str, exchange: Exchange, way: Way) -> None:
         """Raises ``UndeterminedError`` where a file that is not there may be served from one that holds it compressed."""

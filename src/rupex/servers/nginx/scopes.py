@@ -27,7 +27,7 @@ from rupex.servers.common.scopes import Part, Reply, Role, redirect_samples, sco
 from rupex.servers.nginx.access import AccessReader
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
-from rupex.servers.nginx.headers import HeaderReader, reflected_part
+from rupex.servers.nginx.headers import BY_EXPIRES, HeaderReader, cache_control, reflected_part
 from rupex.servers.nginx.inventory import InventoryReader, affecting
 from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import Location, read_locations, scope_identity
@@ -175,6 +175,7 @@ class ScopeReader:
         """The headers of a scope's answers, filled in for a sample request, and those that are declared and never sent."""
         sent, dropped = self.headers.of(outcome.chain)
         if any(header.unknown is not UNSET for header in sent):
+            exchange.content_type = outcome.content_type
             sent = tuple(_filled(sent, exchange))
         if outcome.status is not None and outcome.status >= 400:
             sent, dropped = _with_status(sent, dropped, outcome.status)
@@ -313,8 +314,11 @@ def _filled(sent: tuple[Header, ...], exchange: Exchange) -> Iterator[Header]:
         except UndeterminedError:
             yield header
             continue
+        doubt = ""
+        if header.value.startswith(BY_EXPIRES):
+            value, doubt = cache_control(value.removeprefix(BY_EXPIRES))
         if value:
-            yield structs.replace(header, value=value, unknown=UNSET)
+            yield structs.replace(header, value=value, unknown=doubt or UNSET)
 
 
 def _with_status(

@@ -154,6 +154,7 @@ class Exchange:
     ``headers``: lower-case names to values. One that is not there was not sent, but for those of :data:`CLIENTS_OWN`, of which
     that is not known.
     ``source``: the client's address, None where it is not known; ``peer``: that of the connection, which may be a proxy's.
+    ``content_type``: of its answer, None where it is not known.
     ``is_sample``: it stands for many requests, and not for itself.
     ``asks_files``: it matters which files are there.
     ``variables``: those that have a value so far; ``captures``: of the last pattern that matched.
@@ -181,6 +182,7 @@ class Exchange:
     variables: dict[str, str] = field(default_factory=dict)
     captures: tuple[str | None, ...] = ()
     status: int | None = None
+    content_type: str | None = None
     source: str | None = None
     peer: str | None = None
     is_sample: bool = True
@@ -339,6 +341,7 @@ _EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
     "request_method": lambda request: request.method,
     "request_uri": lambda request: request.request_uri,
     "scheme": lambda request: request.scheme,
+    "sent_http_content_type": lambda request: request.content_type,
     "server_name": lambda request: request.server_name,
     "server_port": lambda request: "" if request.port is None else str(request.port),
     "server_protocol": lambda request: "HTTP/1.1",
