@@ -52,6 +52,47 @@ class EffectiveTest(TreeTest):
             done = rupex("effective", self.root, "--line", f"etc/nginx/{name}/a:3")
             self.assertIn("  add_header X-Frame-Options DENY always;\n", done.stdout, done.stderr)
 
+    def test_a_line_that_is_not_in_force_says_why(self) -> None:
+        self.write(
+            {
+                "etc/apache2/apache2.conf": "LoadModule headers_module m.so\nListen 80\n<Directory />\nAllowOverride None\n"
+                "</Directory>\nDocumentRoot /srv/site\n<IfModule mod_gull.c>\nServerTokens Prod\n</IfModule>\n",
+                "srv/site/.htaccess": "Header set X-Deck 1\n<Files a>\nHeader set X-Deck 2\n</Files>\n",
+            }
+        )
+        for line in (1, 3):
+            said = rupex("effective", self.root, "--as", "apache", "--line", f"srv/site/.htaccess:{line}").stdout
+            self.assertIn("override files are not read for it: AllowOverride None", said)
+            self.assertIn("apache2.conf:4)", said)
+        skipped = rupex("effective", self.root, "--as", "apache", "--line", "etc/apache2/apache2.conf:8").stdout
+        self.assertIn("module gull is not loaded", skipped)
+        read = rupex("effective", self.root, "--as", "apache", "--line", "etc/apache2/apache2.conf:6").stdout
+        self.assertNotIn("in force", read)
+
+    def test_a_block_that_listens_on_several_addresses_is_shown_once(self) -> None:
+        listens = "listen 80; listen [::]:80; listen 443 ssl; listen [::]:443 ssl;"
+        versions = "ssl_certificate a.pem; ssl_certificate_key a.key; ssl_protocols TLSv1.1 TLSv1.2;"
+        self.write_nginx(
+            f"server {{ server_name a.test; {listens} {versions} }} server {{ listen 80; server_name b.test; }}"
+        )
+        text = rupex("effective", self.root, "--assume", "nginx=1.22.1", "--assume", "openssl=3.0.19").stdout
+        heads = [line for line in text.splitlines() if "test" in line and not line.startswith(" ")]
+        self.assertEqual(
+            [head.split("  ")[0] for head in heads], ["0.0.0.0:80, [::]:80", "0.0.0.0:443, [::]:443", "0.0.0.0:80"]
+        )
+        self.assertIn("TLSv1.1 is configured and refused by OpenSSL 3.0.19 at security level 1", text)
+
+    def test_a_source_decides_rules_by_address(self) -> None:
+        self.write_nginx(
+            "server { listen 80; server_name a.test; location / { allow 192.0.2.0/24; deny all; empty_gif; } }"
+        )
+        for source, status in (("192.0.2.7", "200"), ("198.51.100.7", "403")):
+            text = rupex("effective", self.root, "--url", "http://a.test/", "--source", source).stdout
+            self.assertRegex(text, rf"status +{status}")
+        self.assertIn("--source ADDRESS", rupex("effective", self.root, "--url", "http://a.test/").stdout)
+        done = rupex("effective", self.root, "--url", "http://a.test/", "--source", "nobody")
+        self.assertEqual((done.returncode, done.stdout), (2, ""))
+
     def test_endpoints_are_listed_with_their_scopes(self) -> None:
         document = valid_document(rupex("effective", self.root, "--format", "json").stdout)
         self.assertEqual(

@@ -105,7 +105,7 @@ def by_awk(command: Sequence[str], items: Sequence[tuple[str, str]]) -> list[str
             env=os.environ | {"LC_ALL": "C"}, timeout=120, check=False,
         )  # fmt: skip
         assert (done.returncode, done.stderr) == (0, ""), done.stderr
-        return [Path(folder, f"{number}.out").read_text("latin-1") for number in range(len(items))]
+        return [Path(folder, f"{number}.out").read_bytes().decode("latin-1") for number in range(len(items))]
 
 
 def renumbered(text: str) -> str:
@@ -149,6 +149,21 @@ class MaskingTest(unittest.TestCase):
             for (language, text), mine, theirs in zip(items, wanted, by_awk(awk, items), strict=True):
                 with self.subTest(text[:60], language=language, awk=awk[0]):
                     self.assertEqual(renumbered(theirs).rstrip("\n"), mine)
+
+    def test_a_line_end_behind_a_backslash_is_a_part_of_a_word(self) -> None:
+        texts = (
+            'a "b" \\\n"c d" e\nf g\n',
+            "a\\\n\\\nb;\n",
+            "a\\\\\nb c;\n",
+            "a \\\n",
+            "a b\\\r\nc;\n",
+            "if ($a ~ b\\\nc) { }",
+        )
+        for awk in awks():
+            for text, theirs in zip(texts, by_awk(awk, [("nginx", text) for text in texts]), strict=True):
+                with self.subTest(text, awk=awk[0]):
+                    mine = renumbered(mask(text, "nginx", Masker()))
+                    self.assertEqual(renumbered(theirs).rstrip("\n"), mine.rstrip("\n"))
 
     def test_lines_stay_and_what_is_masked_once_stays_as_it_is(self) -> None:
         files, _ = planted()

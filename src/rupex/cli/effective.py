@@ -99,7 +99,7 @@ def _answer(evidence: Any, arguments: argparse.Namespace, status: int) -> int:
 
 def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: int) -> int:
     from rupex.documents.inspection import GovernedDocument, LineDocument
-    from rupex.documents.redaction import redacted_lines
+    from rupex.documents.redaction import redacted, redacted_lines
     from rupex.host import TreeError
     from rupex.inspect.governs import governed_by
     from rupex.masking.languages import language_of
@@ -138,7 +138,9 @@ def _governs(evidence: Any, tree: Any, arguments: argparse.Namespace, status: in
         )
         for found in governed_by(evidence.host.endpoints, is_meant)
     )
-    document = LineDocument(file=path, line=line, text=lines[line - 1].strip(), governs=governs)
+    reasons = (one.why_idle(path, line) for one in evidence.configurations)
+    because = next((redacted(reason) for reason in reasons if reason is not None), None)
+    document = LineDocument(file=path, line=line, text=lines[line - 1].strip(), governs=governs, because=because)
     _print(document, arguments)
     return status
 

@@ -98,13 +98,15 @@ class GovernedDocument(Struct, frozen=True, kw_only=True):
 
 
 class LineDocument(Struct, frozen=True, kw_only=True):
-    """What a line of a configuration governs. ``text``: the line as written."""
+    """What a line of a configuration governs. ``text``: the line as written; ``because``: why it is not in force, where it is
+    not and that is known."""
 
     schema: Literal["rupex.line/1"] = "rupex.line/1"
     file: str
     line: int
     text: str
     governs: tuple[GovernedDocument, ...]
+    because: str | None = None
 
 
 class CertifiedKey(Struct, frozen=True):

@@ -332,7 +332,7 @@ function take(line) {
 }
 
 function finish() {
-    if (language == "nginx") { if (quote != "") { token("open", quote word); quote = "" } put(nginx_directive()) }
+    if (language == "nginx") { if (escaped != "") { token("bare", escaped); escaped = "" } if (quote != "") { token("open", quote word); quote = "" } put(nginx_directive()) }
     else if (language == "apache" && joined != "") put(apache_lines(joined))
     else if (language == "xml") xml_parts(1)
 }
@@ -344,6 +344,11 @@ function is_word(k) { return token_kind[k] != "blank" && token_kind[k] != "comme
 
 function nginx_line(line,   pos, rest, c, n, k, name, second) {
     pos = 1
+    if (escaped != "") { # the line before ended in a backslash: its word goes on
+        match(line, /^(\\.|[$][{]*|[^ \t\r;{\\$])*(\\$)?/); word = escaped substr(line, 1, RLENGTH); pos += RLENGTH; escaped = ""
+        if (is_escaped(line, pos)) { escaped = word "\n"; word = ""; return }
+        token("bare", word); word = ""
+    }
     while (pos <= length(line)) {
         rest = substr(line, pos); c = substr(line, pos, 1)
         if (lua) {
@@ -369,13 +374,21 @@ function nginx_line(line,   pos, rest, c, n, k, name, second) {
             pos++
         } else if (c == "\"" || c == "'") { quote = c; word = ""; pos++ }
         else {
-            if (!match(rest, /^(\\.|[$][{]*|[^ \t\r;{\\$])+/)) RLENGTH = 1
-            token("bare", substr(rest, 1, RLENGTH)); pos += RLENGTH
+            if (!match(rest, /^(\\.|[$][{]*|[^ \t\r;{\\$])*(\\$)?/) || RLENGTH < 1) RLENGTH = 1
+            pos += RLENGTH
+            if (is_escaped(line, pos)) { escaped = substr(rest, 1, RLENGTH) "\n"; return }
+            token("bare", substr(rest, 1, RLENGTH))
         }
     }
     if (lua) { put("\n"); if (lua_quote ~ /^["'-]$/) lua_quote = "" }
     else if (quote != "") word = word "\n"
     else token("blank", "\n")
+}
+
+function is_escaped(line, pos,   n) { # whether what is read so far ends at the end of the line, in an odd number of backslashes
+    if (pos <= length(line)) return 0
+    n = length(line); while (n > 0 && substr(line, n, 1) == "\\") n--
+    return (length(line) - n) % 2
 }
 
 function lua_part(rest,   c) { # how much of a Lua block is passed over; nothing of it leaves but its lines

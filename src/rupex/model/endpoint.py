@@ -303,7 +303,8 @@ class Tls(Struct, frozen=True, kw_only=True):
     the server would sign a handshake with. ``secure_renegotiation``: RFC 5746 is acknowledged;
     ``client_renegotiation``: a client may start one. ``fallback_signal``: RFC 7507 is obeyed. ``master_secret``: the
     extended one (RFC 7627) is used. ``client_certificate``: ``none`` is asked for, or it is ``verified``, or taken
-    ``unverified``. What is None was not looked at.
+    ``unverified``. ``refused``: a sentence for each reason why versions that are configured are not spoken. What is None was
+    not looked at.
     """
 
     protocols: Setting[tuple[ProtocolVersion, ...]]
@@ -324,6 +325,7 @@ class Tls(Struct, frozen=True, kw_only=True):
     early_data: Setting[bool] | None = None
     ticket_keys: Setting[TicketKeys] | None = None
     client_certificate: Setting[Literal["none", "verified", "unverified"]] | None = None
+    refused: tuple[str, ...] = ()
 
 
 class Exchange(Struct, frozen=True):

@@ -157,6 +157,10 @@ class Configured(Protocol):
         """What ``request`` gets; None when nothing listens where it is sent."""
         ...
 
+    def why_idle(self, path: str, line: int) -> str | None:
+        """Why a line of a file in the tree is not read or does not hold; None where it does, or nothing more is known of it."""
+        ...
+
 
 class Family(Protocol):
     """One kind of server."""

@@ -3,7 +3,7 @@ library support for."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from functools import lru_cache
 from typing import Final
 
@@ -76,6 +76,28 @@ def _negotiable(
     if not newest:
         enabled = tuple(p for p in enabled if p != "TLSv1.3")
     return enabled, newest + tuple(suite.name for suite in suites)
+
+
+def refusals(
+    declared: Iterable[ProtocolVersion], spoken: Collection[ProtocolVersion], expression: str, library: Library
+) -> tuple[str, ...]:
+    """Why versions that a configuration enables are not ``spoken``: a sentence for each reason. ``expression``: its cipher
+    list."""
+    level = security_level(expression, library)
+    lost = [version for version in PROTOCOL_VERSIONS if version in declared and version not in spoken]
+    by_level = [version for version in lost if not _library_speaks(version, library, level)]
+    by_level = [version for version in by_level if _library_speaks(version, library, 0)]
+    by_release = [version for version in lost if not _library_speaks(version, library, 0)]
+    by_suites = [version for version in lost if version not in (*by_level, *by_release)]
+    return tuple(
+        f"{' and '.join(versions)} {'are' if len(versions) > 1 else 'is'} configured and {why}"
+        for versions, why in (
+            (by_release, f"not in {library}"),
+            (by_level, f"refused by {library} at security level {level}"),
+            (by_suites, "no suite that can be negotiated goes with it"),
+        )
+        if versions
+    )
 
 
 def security_level(expression: str, library: Library) -> int:

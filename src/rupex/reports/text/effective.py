@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any, Final
+
+from msgspec import structs
 
 from rupex.documents.inspection import AnswerDocument, EffectiveDocument, LineDocument
 from rupex.model import Endpoint, Provenance, Scope, Setting, Tls
@@ -45,8 +47,8 @@ def render_endpoints(
 ) -> str:
     """Every endpoint with its scopes."""
     page = Page(width)
-    for endpoint in document.endpoints:
-        _render_endpoint(page, endpoint, verbose=verbose)
+    for alike in _grouped(document.endpoints):
+        _render_endpoint(page, alike, verbose=verbose)
         page.blank()
     for problem in document.problems:
         where = problem.file or "host"
@@ -68,8 +70,13 @@ def render_line(document: LineDocument, *, width: int = 100, colour: bool = Fals
     page.entry("", document.text, indent=2, column=2)
     page.blank()
     if not document.governs:
-        page.entry("", "decides nothing that Rupex knows of, on any endpoint", indent=2, column=2)
+        words = "decides nothing that Rupex knows of, on any endpoint"
+        page.entry(
+            "", words if document.because is None else f"decides nothing: {document.because}", indent=2, column=2
+        )
         return page.render(colour=colour)
+    if document.because is not None:
+        page.entry("", f"not in force: {document.because}", indent=2, column=2, style="doubt")
     by_setting: dict[str, list[str]] = {}
     for found in document.governs:
         where = found.endpoint if found.scope is None else f"{found.endpoint} {found.scope}"
@@ -86,12 +93,34 @@ def render_line(document: LineDocument, *, width: int = 100, colour: bool = Fals
     return page.render(colour=colour)
 
 
-def _render_endpoint(page: Page, endpoint: Endpoint, *, verbose: bool) -> None:
-    where = endpoint.address if endpoint.port is None else f"{endpoint.address}:{endpoint.port}"
+def _grouped(endpoints: Iterable[Endpoint]) -> list[list[Endpoint]]:
+    """The endpoints, those together that differ in their address alone: of one block that listens on several."""
+    groups: dict[tuple[int | None, tuple[str, ...], str], list[list[Endpoint]]] = {}
+    found: list[list[Endpoint]] = []
+    for endpoint in endpoints:
+        known = groups.setdefault((endpoint.port, endpoint.names, endpoint.transport), [])
+        bare = _without_address(endpoint)
+        group = next((group for group in known if _without_address(group[0]) == bare), None)
+        if group is None:
+            group = []
+            known.append(group)
+            found.append(group)
+        group.append(endpoint)
+    return found
+
+
+def _without_address(endpoint: Endpoint) -> Endpoint:
+    return structs.replace(endpoint, id="", address="", provenance=Provenance("explicit"))
+
+
+def _render_endpoint(page: Page, alike: Sequence[Endpoint], *, verbose: bool) -> None:
+    """Endpoints that differ in their address alone."""
+    endpoint = alike[0]
+    where = ", ".join(one.address if one.port is None else f"{one.address}:{one.port}" for one in alike)
     names = ", ".join(endpoint.names) or "no name"
     words = f"  {endpoint.transport}, {names}" + ("; answers for unknown names too" if endpoint.default else "")
     page.line((where, "strong"), words)
-    page.entry("by", _place(endpoint.provenance), indent=2, style="quiet")
+    page.entry("by", ", ".join(dict.fromkeys(_place(one.provenance) for one in alike)), indent=2, style="quiet")
     if endpoint.refuses is not None:
         page.entry("refuses", f"every TLS handshake  ({_place(endpoint.refuses)})", indent=2)
     if endpoint.tls is not None and endpoint.refuses is None:
@@ -105,6 +134,8 @@ def _render_endpoint(page: Page, endpoint: Endpoint, *, verbose: bool) -> None:
 
 def _render_tls(page: Page, tls: Tls, *, verbose: bool) -> None:
     _setting(page, "versions", tls.protocols, lambda value: ", ".join(value) or "none")
+    for refused in tls.refused:
+        page.entry("", refused, indent=2, style="doubt")
     _setting(page, "suites", tls.suites, lambda value: f"{len(value)} suites, {tls.preference.value} decides")
     if verbose:
         page.entry("", " ".join(tls.suites.value or ()), indent=2, style="quiet")
@@ -152,11 +183,13 @@ def _render_scope(page: Page, scope: Scope, *, verbose: bool) -> None:
     else:
         does = "answers with content" + (", folders are listed" if scope.listing and scope.listing.enabled else "")
     if scope.closed is not None and scope.serves_content:
-        does += ", closed to strangers" if scope.closed.value else ", open to strangers"
+        does += f", {_admission(scope.closed)}"
     page.entry(scope.id, f"{does}  ({_place(scope.provenance)})", indent=2, column=max(14, min(34, len(scope.id) + 4)))
     for header in scope.headers:
         on = "" if header.on == "all" else "  (not on errors)" if not header.is_on(404) else "  (some answers only)"
         page.entry("", f"{header.name}: {header.value}{on}", indent=2, column=16, style="quiet")
+        if isinstance(header.unknown, str):
+            page.entry("", f"not certain: {header.unknown}", indent=2, column=18, style="doubt")
         if verbose:
             page.entry("", _place(header.provenance), indent=2, column=18, style="quiet")
     reasons: dict[str, list[str]] = {}
@@ -164,6 +197,13 @@ def _render_scope(page: Page, scope: Scope, *, verbose: bool) -> None:
         reasons.setdefault(lost.because, []).append(f"{lost.name} of {_place(lost.provenance)}")
     for because, lost_ones in reasons.items():
         page.entry("", f"drops {', '.join(lost_ones)}: {because}", indent=2, column=16, style="doubt")
+
+
+def _admission(closed: Setting[bool]) -> str:
+    """Who is let in."""
+    if not closed.is_known:
+        return f"whether strangers are let in is not known: {closed.why_unknown}"
+    return "closed to strangers" if closed.value else "open to strangers"
 
 
 def _place(provenance: Provenance | None) -> str:

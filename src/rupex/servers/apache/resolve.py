@@ -27,7 +27,7 @@ from rupex.servers.apache.load import LoadedConfig, all_of, load, sections_of
 from rupex.servers.apache.mapping import fixed_folder
 from rupex.servers.apache.release import default, find_release
 from rupex.servers.apache.scopes import ScopeReader
-from rupex.servers.apache.sections import is_pattern
+from rupex.servers.apache.sections import is_at, is_pattern
 from rupex.servers.apache.surface import idle_modules, limits, packaged, trusted_peers
 from rupex.servers.apache.syntax import Block, InstanceBlock
 from rupex.servers.apache.template import is_opaque
@@ -188,6 +188,15 @@ class ApacheConfiguration:
 
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)
+
+    def why_idle(self, path: str, line: int) -> str | None:
+        for skipped in self.config.skipped:
+            if is_at(skipped.directive, path, line):
+                return skipped.because
+        reasons = (
+            self.scopes.processor(virtual).sections.why_idle(path, line) for virtual in (self.main, *self.virtuals)
+        )
+        return next((reason for reason in reasons if reason is not None), None)
 
     def _endpoint(self, member: VirtualHostBinding) -> Endpoint:
         listener, virtual = member.listener, member.virtual

@@ -300,6 +300,21 @@ class SectionReader:
             self._overrides[key] = self._read_override(key, context)
         return self._overrides[key]
 
+    def why_idle(self, path: str, line: int) -> str | None:
+        """Why a line of an override file is not read or does not hold; None where it does, or the file is none."""
+        folder = "/" + path.rpartition("/")[0]
+        if not self._has_root(folder):
+            return None
+        try:
+            context = (*self.base, *self._folders(folder, is_whole=True))
+        except (UndeterminedError, WalkEndedError):
+            context = self.base
+        override = self.override(folder, context)
+        if override is None or override.path != path:
+            return None
+        found = next((directive for directive in override.directives if is_at(directive, path, line)), None)
+        return override.because if found is not None and found not in override.holding else None
+
     def _read_override(self, folder: str, context: Context) -> Override | None:
         named = last_in(context, "accessfilename")
         for name in named.args if named is not None else (".htaccess",):
@@ -334,6 +349,12 @@ class SectionReader:
         if section.key == "filesmatch" or is_pattern(section):
             return search(pattern, name) is not None
         return re.match(translate(pattern), name) is not None
+
+
+def is_at(directive: Directive, path: str, line: int) -> bool:
+    """Whether a directive, or one inside it, stands in a line of a file."""
+    place = directive.provenance()
+    return (place.file, place.line) == (path, line) or any(is_at(one, path, line) for one in directive.children or ())
 
 
 class OverrideRules:

@@ -33,7 +33,7 @@ from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import HostContext
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
-from rupex.tls.negotiate import Abilities, negotiable, security_level
+from rupex.tls.negotiate import Abilities, negotiable, refusals, security_level
 from rupex.tls.openssl import told_as_declared
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
@@ -144,6 +144,7 @@ class TlsResolver:
             compression=self._compression(virtual),
             alpn=self._alpn(virtual),
             certificates=uses,
+            refused=() if protocols_by.file is None else refusals(declared, versions, expression, library),
             dh=self._dh(uses),
             signatures=signatures(
                 library,

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Final
 
-from rupex.model import Setting
+from rupex.model import Setting, unknown
 from rupex.servers.common.addresses import is_in, parse_address, parse_network
+from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.variables import Exchange
@@ -48,18 +49,29 @@ class Access:
     def _denies(self) -> bool:
         return any(rule.name == "deny" for rule in self.rules)
 
-    def closed(self) -> Setting[bool] | None:
-        """Whether strangers are kept out, and by which line; None where no rule says anything."""
+    def _asks_password(self, exchange: Exchange) -> bool:
+        """Whether a password is asked for: a realm that comes out as ``off`` asks nobody. Raises
+        :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+        return self.password is not None and exchange.fill("".join(self.password.args[:1])) != "off"
+
+    def closed(self, exchange: Exchange) -> Setting[bool] | None:
+        """Whether strangers are kept out, and by which line; None where no rule says anything. ``exchange``: a request of one."""
         if self is NO_ACCESS_RULES:
             return None
-        checks = [by for by in (self.password, self.request) if by is not None]
+        try:
+            password = self.password if self._asks_password(exchange) else None
+        except UndeterminedError as undetermined:
+            return unknown(undetermined.why, None if self.password is None else self.password.provenance())
+        checks = [by for by in (password, self.request) if by is not None]
         by_address = self.stranger_denied_by
         if self.any and checks and self.rules:
             if self.lets_strangers_in:  # one is enough, and every address is
                 return Setting(False, self.rules[-1].provenance())
             return Setting(True, (by_address or checks[0]).provenance())
         first = by_address or (checks[0] if checks else None)
-        return Setting(True, first.provenance()) if first else Setting(False, self.rules[-1].provenance())
+        if first is not None:
+            return Setting(True, first.provenance())
+        return Setting(False, self.rules[-1].provenance()) if self.rules else None
 
     def refusal(self, exchange: Exchange) -> tuple[tuple[int | None, Directive] | None, str | None]:
         """The status and line that refuse ``exchange``, or why that cannot be told. Raises
@@ -69,7 +81,7 @@ class Access:
             found, decides = self._by_address(exchange)
             if decides or not self.any:
                 verdicts.append(found)
-        if self.password is not None and exchange.fill(self.password.args[0] if self.password.args else "") != "off":
+        if self.password is not None and self._asks_password(exchange):
             sent = "authorization" in exchange.headers
             verdicts.append("whether the password is right is known at run time only" if sent else (401, self.password))
         if self.request is not None:

@@ -263,6 +263,9 @@ class NginxConfiguration:
     def passes_to(self) -> tuple[Backend, ...]:
         return () if self.stream is None else self.stream.passes_to()
 
+    def why_idle(self, path: str, line: int) -> str | None:
+        return None
+
     def answer(self, request: Request) -> Answer | None:
         answer = answer_request(self, request)
         return self.stream.answer(request) if answer is None and self.stream is not None else answer

@@ -129,17 +129,17 @@ class ScopeReader:
             signature=self.headers.signature(chain),
             undecided=outcome.unknown,
             errors=self._error_headers(listener, virtual, location, names[0], path, chain),
-            closed=self._closed(chain, listener),
+            closed=self._closed(chain, listener, exchange),
             exposes=self._exposes(listener, virtual, location, chain, exchange) if serves_files else None,
             methods=None if reply.redirect is not None else self._methods(listener, virtual, location, names[0], path),
         )
 
-    def _closed(self, chain: tuple[Block, ...], listener: Listener) -> Setting[bool] | None:
+    def _closed(self, chain: tuple[Block, ...], listener: Listener, exchange: Exchange) -> Setting[bool] | None:
         """Whether strangers are kept out, where a line says so."""
         certificate, place = inherited(chain[:2], "ssl_verify_client")
         if listener.ssl and certificate is not None and certificate.args == ("on",):
             return Setting(True, place)
-        said = self._access.of(chain).closed()
+        said = self._access.of(chain).closed(exchange)
         if said is not None and said.value:
             return said
         for one in affecting(self.inventory.of(chain), frozenset(("access",))):

@@ -35,7 +35,7 @@ from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
-from rupex.tls.negotiate import Abilities, negotiable, security_level
+from rupex.tls.negotiate import Abilities, negotiable, refusals, security_level
 from rupex.tls.openssl import told_as_declared
 from rupex.tls.suites import PROTOCOL_VERSIONS
 
@@ -222,6 +222,7 @@ class TlsResolver:
             "early_data": self._switch(first, "ssl_early_data"),
             "ticket_keys": self._ticket_keys(own),
             "client_certificate": self._client_certificate(own),
+            "refused": () if protocols_by.file is None else refusals(declared, versions, ciphers.value, library),
         }
 
     # One setting each

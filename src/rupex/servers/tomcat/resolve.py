@@ -235,6 +235,9 @@ class TomcatConfiguration:
         found = resolve_members(self.members[first:end], self._endpoint, complete=complete)
         return Endpoints((*found.alone, *(management if end == len(self.members) else ())))
 
+    def why_idle(self, path: str, line: int) -> str | None:
+        return None
+
     def answer(self, request: Request) -> Answer | None:
         return answer_request(self, request)
 

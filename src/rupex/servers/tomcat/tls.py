@@ -105,12 +105,23 @@ class TlsResolver:
             if h2
             else Setting((), connector.provenance()),
             certificates=uses,
+            refused=self._refused(declared, protocols.value),
             secure_renegotiation=Setting(True, default_of(f"Tomcat {self.release}", "RFC 5746")),
             client_renegotiation=None,
             early_data=Setting(False, default_of(f"Tomcat {self.release}", "has no early data")),
             ticket_keys=Setting(TicketKeys(not is_openssl), default_of(f"Tomcat {self.release}", java)),
             client_certificate=Setting(_verified(verification), config.provenance()),
         )
+
+    def _refused(
+        self, declared: frozenset[ProtocolVersion], spoken: tuple[ProtocolVersion, ...] | None
+    ) -> tuple[str, ...]:
+        """Why versions that are configured are not spoken, where the Java runtime switches them off."""
+        lost = [v for v in PROTOCOL_VERSIONS if v in declared and v.lower() in (self.java.refused or ())]
+        if spoken is None or not lost:
+            return ()
+        verb = "are" if len(lost) > 1 else "is"
+        return (f"{' and '.join(lost)} {verb} configured and switched off in Java by jdk.tls.disabledAlgorithms",)
 
     def is_openssl(self, connector: Element) -> bool:
         name = connector.get("sslImplementationName") + connector.get("protocol")
