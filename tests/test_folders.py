@@ -9,6 +9,7 @@ import time
 import unittest
 
 from rupex.host import TreeError, open_tree
+from tests.oracle import _binary
 from tests.support import TreeTest
 
 
@@ -49,6 +50,30 @@ class FoldersTest(TreeTest):
                 tree.read(path)
         self.assertEqual(tree.names_in("../outside"), [])
         self.assertEqual(list(tree.folders_among(("a/../../outside", "up/../../outside"))), [])
+
+    def test_what_goes_up_behind_a_link_goes_up_from_where_it_leads(self) -> None:
+        self.write({"opt/site/conf/a": "", "etc/nginx/a": ""})
+        (self.root / "etc/nginx/conf").symlink_to("../../opt/site/conf")
+        tree = open_tree(self.root).tree
+        for name, meant in (
+            ("etc/nginx/conf/../a.conf", "opt/site/a.conf"), ("/etc/nginx/conf/../../b", "opt/b"), ("etc/nginx/../a", "etc/a"),
+            ("etc/nginx/conf/a", "etc/nginx/conf/a"), ("../../x", "x"), ("etc//./x", "etc/x"), ("none/../y", "y"),
+            ("etc/nginx/conf/..", "opt/site"), ("etc/..x/../y", "etc/y"),
+        ):  # fmt: skip
+            with self.subTest(name):
+                self.assertEqual(tree.named(name), meant)
+
+    def test_nginx_reads_what_lies_above_the_end_of_a_link(self) -> None:
+        own = "server { listen 127.0.0.1:8081; server_name above.test; }"
+        self.write({"opt/site/part.conf": own, "opt/site/conf/a": "", "etc/nginx/part.conf": "pier;"})
+        (self.root / "etc/nginx/conf").symlink_to("../../opt/site/conf")
+        self.write_nginx("include conf/../part.conf;")
+        main = self.root / "etc/nginx/nginx.conf"
+        main.write_text(main.read_text().replace("user www-data;", "events {}"))
+        settings = f"pid {self.root}/pid; error_log stderr;"
+        command = [_binary("nginx"), "-t", "-p", str(self.root), "-c", str(main), "-g", settings]
+        self.assertEqual(subprocess.run(command, capture_output=True, check=False).returncode, 0)
+        self.assertEqual([endpoint.names for endpoint in self.gather().host.endpoints], [("above.test",)])
 
     def test_a_folder_that_is_exchanged_for_a_link_leads_nowhere(self) -> None:
         """Not even in the moment between the look at it and the reading."""

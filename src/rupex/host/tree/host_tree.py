@@ -123,6 +123,17 @@ class HostTree(ABC):
                 self._real_files[path] = found
         return found
 
+    def named(self, path: str) -> str:
+        """``path`` in the tree's own form, as the kernel takes it: ``..`` goes up from where a link before it leads, and not by
+        the text. What has none, or cannot be followed, is :func:`~rupex.host.tree.paths.normalize_path` of it."""
+        before, mark, after = f"/{path}".rpartition("/..")
+        if not mark or (after and not after.startswith("/")):
+            return normalize_path(path)
+        try:
+            return normalize_path(f"{self.real(f'{before}/..')}/{after}")
+        except TreeError:
+            return normalize_path(path)
+
     def _real_folder(self, path: str) -> str:
         """:meth:`real` for a folder that is asked for often."""
         found = self._real_folders.get(path)

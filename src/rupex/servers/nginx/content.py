@@ -10,7 +10,6 @@ import re
 from typing import Final, Literal
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import normalize_path
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.variables import Exchange
 
@@ -92,7 +91,7 @@ class Content:
         """Whether the tree has this document root."""
         found = self._roots.get(root)
         if found is None:
-            path = normalize_path(root)
+            path = self.tree.named(root)
             found = self._roots[root] = any(self.tree.folders_among((path,))) and self.tree.is_listed(path)
         return found
 

@@ -7,7 +7,6 @@ from functools import partial
 from typing import Final
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import normalize_path
 from rupex.model import Problem, ProblemKind, Provenance, bounds
 from rupex.model.budget import PER_INCLUSION, allow_for, spend
 from rupex.model.templates import MARK
@@ -31,8 +30,8 @@ class LoadedConfig:
     """A configuration as read: the ``main`` block, the ``files`` (path to the directives that include it), their ``texts``,
     and the ``problems`` met."""
 
-    def __init__(self, main_path: str) -> None:
-        self.main_path = main_path
+    def __init__(self, main_path: str, tree: HostTree) -> None:
+        self.main_path, self.tree = main_path, tree
         self.folder = main_path.rpartition("/")[0]
         self.main = Block(None, [])
         self.files: dict[str, list[Provenance]] = {}
@@ -41,13 +40,13 @@ class LoadedConfig:
 
     def path(self, name: str) -> str:
         """A file name of the configuration as a path in the tree: a relative one starts at the main file's folder."""
-        return normalize_path(name if name.startswith("/") else f"{self.folder}/{name}")
+        return self.tree.named(name if name.startswith("/") else f"{self.folder}/{name}")
 
 
 def load(tree: HostTree, main_path: str, *, uses_templates: bool = False) -> LoadedConfig:
     """Read the configuration that starts at ``main_path``. What cannot be read becomes a problem. ``uses_templates``:
     read files that are written from one template once."""
-    config = LoadedConfig(main_path)
+    config = LoadedConfig(main_path, tree)
     config.main = Block(None, _Loader(tree, config, uses_templates=uses_templates).read_main())
     if uses_templates and any(MARK in text for text in config.texts.values()):
         return load(tree, main_path)  # somebody's own words would be taken for stand-ins

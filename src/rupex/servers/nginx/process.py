@@ -22,7 +22,7 @@ from rupex.servers.nginx.inventory import InventoryReader, Unmodelled, affecting
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
 from rupex.servers.nginx.rewriting import REDIRECT_STATUSES, REWRITING, Ended, Way, run_rewrites
 from rupex.servers.nginx.syntax import Directive
-from rupex.servers.nginx.variables import Exchange
+from rupex.servers.nginx.variables import Exchange, escape_path
 
 # Directives that answer by themselves, whatever lies under the document root.
 HANDLERS: Final = (*UPSTREAM_DIRECTIVES, "stub_status", "empty_gif", "vhost_traffic_status_display", "api", "status")
@@ -128,7 +128,7 @@ class Processor:
                     way.location, way.chain = redirect.location, redirect.location.chain
                     place = redirect.location.block.provenance()
                     way.tell("only the last slash is missing, so the request is sent there", place)
-                    target = redirect.location.pattern + (f"?{exchange.args}" if exchange.args else "")
+                    target = escape_path(redirect.location.pattern) + (f"?{exchange.args}" if exchange.args else "")
                     return self._ended(way, exchange, 301, target, redirect.location.block.directive)
             location = way.location
             way.chain = self.chain if location is None else location.chain
@@ -336,6 +336,8 @@ class Processor:
 
     def _static(self, exchange: Exchange, way: Way) -> Outcome:
         """The index, autoindex and static modules."""
+        if exchange.method not in (*_ANSWERED_BY_DEFAULT, "POST"):
+            return self._ended(way, exchange, 405, None, None)
         if exchange.is_off_location and self.content.is_alias(way.chain):
             way.tell("an alias cannot be used where the URI was rewritten", way.chain[-1].provenance())
             return self._ended(way, exchange, 500, None, None)
@@ -364,7 +366,7 @@ class Processor:
                 return replace(done, status=way.error or 200, content_type=OWN_PAGES if is_page else None)
             return self._ended(way, exchange, 403 if kind == "folder" else 404, None, None)
         if kind == "folder":
-            target = exchange.uri + "/" + (f"?{exchange.args}" if exchange.args else "")
+            target = escape_path(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else "")
             return self._ended(way, exchange, 301, target, None)
         if kind == "missing":
             return self._ended(way, exchange, 404, None, None)

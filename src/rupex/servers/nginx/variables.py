@@ -450,6 +450,11 @@ def escape_arguments(text: str) -> str:
     return quote(text, safe="!\"$'()*,-./:;<=>@[\\]^_`{|}~", errors="surrogateescape")
 
 
+def escape_path(text: str) -> str:
+    """A path as the redirect to a folder writes it (NGX_ESCAPE_URI): what is not printable ASCII, space, ``#``, ``%``, ``?``."""
+    return quote(text, safe="!\"$&'()*+,-./:;<=>@[\\]^_`{|}~", errors="surrogateescape")
+
+
 _PERCENT = re.compile("%([0-9A-Fa-f]{2})")
 
 

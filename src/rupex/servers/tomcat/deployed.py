@@ -9,7 +9,6 @@ from typing import Final
 from msgspec import Struct
 
 from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import normalize_path
 from rupex.http.defaults import default_page
 from rupex.masking.secrets import is_factory_word
 from rupex.model import Problem, Provenance, Sample, bounds
@@ -52,7 +51,7 @@ class Reader:
         self._read: dict[str, Element | None] = {}
 
     def path(self, name: str) -> str:
-        return normalize_path(name if name.startswith("/") else f"{self.base}/{name}")
+        return self.tree.named(name if name.startswith("/") else f"{self.base}/{name}")
 
     def xml(self, path: str, named_by: Provenance | None = None, *, must: bool = False) -> Element | None:
         if path in self._read:
@@ -133,7 +132,7 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
 def _folder(reader: Reader, app_base: str, name: str) -> str | None:
     if not name:
         return None
-    path = normalize_path(name) if name.startswith("/") else f"{app_base}/{name}"
+    path = reader.tree.named(name if name.startswith("/") else f"{app_base}/{name}")
     return path if reader.tree.is_folder(path) else None
 
 

@@ -31,9 +31,8 @@ class TlsResolver:
         self.release, self.java, self.host_context, self.base = release, java, host_context, base
 
     def path(self, name: str) -> str:
-        from rupex.host.tree.paths import normalize_path
-
-        return normalize_path(name.removeprefix("file:") if name.startswith(("/", "file:/")) else f"{self.base}/{name}")
+        bare = name.removeprefix("file:") if name.startswith(("/", "file:/")) else f"{self.base}/{name}"
+        return self.host_context.tree.named(bare)
 
     def host_config(self, connector: Element, name: str) -> Element:
         """The SSLHostConfig for a server name, or the connector itself where it is written in the old style."""
