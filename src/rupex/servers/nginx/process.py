@@ -116,7 +116,7 @@ class Processor:
             final = run_rewrites(self.chain[-1], exchange, way, self.content, lenient=lenient)
             if isinstance(final, Ended):
                 return self._final(way, exchange, final)
-        for _ in range(bounds.REWRITE_CYCLES + 1):
+        while exchange.uri_changes:
             exchange.changed = False
             if forced is not None:
                 way.location, forced = forced, None
@@ -151,6 +151,7 @@ class Processor:
                     if isinstance(result, Ended):
                         return self._final(way, exchange, result)
                     if exchange.changed and result != "break":
+                        exchange.uri_changes -= 1
                         continue
             return self._content(exchange, way, lenient)
         way.tell(f"the URI was rewritten more than {bounds.REWRITE_CYCLES} times", way.chain[-1].provenance())
@@ -218,8 +219,8 @@ class Processor:
 
         The redirect that is one too many does not take place: ``$uri`` stays as it was.
         """
-        exchange.depth += 1
-        if exchange.depth > bounds.REWRITE_CYCLES:
+        exchange.uri_changes -= 1
+        if not exchange.uri_changes:
             way.tell("internal redirects go round in a circle", way.chain[-1].provenance())
             if _error_page(way.chain, 500) is not None:
                 raise UndeterminedError("internal redirects go round in a circle, and end at the error page for 500")

@@ -16,6 +16,7 @@ from ipaddress import IPv4Address, summarize_address_range
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 from urllib.parse import quote
 
+from rupex.model import bounds
 from rupex.model.budget import joined, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.common.addresses import Network, is_in, parse_address, parse_network
@@ -164,7 +165,8 @@ class Exchange:
     ``changed``: a rewrite gave it another URI since its location was found.
     ``is_off_location``: it has a URI that its location need not match.
     ``is_internal``: it was sent on inside the server, which any rewrite of its URI does too.
-    ``depth``: how often it was.
+    ``uri_changes``: how often it may still be, or get another URI; the last time it ends with 500.
+    ``depth``: how many tables are asked for each other just now.
     ``challenges``: for passwords that were asked for on the way, of which an error's page loses none.
     """
 
@@ -198,6 +200,7 @@ class Exchange:
     link: tuple[str, str] | None = None
     is_internal: bool = False
     depth: int = 0
+    uri_changes: int = bounds.REWRITE_CYCLES + 1
 
     def capture(self, match: regex.Match[str]) -> None:
         """Keep what a pattern matched: by number, and by name as variables."""
