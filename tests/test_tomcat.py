@@ -6,6 +6,7 @@ import contextlib
 import json
 import re
 import shutil
+import subprocess
 import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
@@ -22,9 +23,10 @@ from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.contract import Answer
+from rupex.servers.tomcat.resolve import TomcatConfiguration
 from rupex.servers.tomcat.rewrite import Subject, parse_rules, rewrite
 from tests import tomcat_oracle
-from tests.oracle import Ask, Case, Reply, request
+from tests.oracle import Ask, Case, Reply, _binary, free_port, request, s_client
 from tests.support import TreeTest, rupex, seen_from_outside, written_out_document
 from tests.test_nginx_against_server import comparable, predict
 from tests.tomcat_oracle import read_cases, running_tomcat
@@ -207,6 +209,81 @@ class TomcatNamesTest(unittest.TestCase):
                             seen = seen_from_outside(name, case.secure)["tls"]
                             self.assertEqual(ours["protocols"]["value"], seen["protocols"]["value"])
                             self.assertEqual(sorted(ours["suites"]["value"]), sorted(seen["suites"]["value"]))
+
+
+STORES = (
+    # the store, what is said of it, and the name in the certificate that is sent: None where nothing listens
+    ("two.jks", 'certificateKeystorePassword="pierpier" certificateKeyAlias="second"', "second"),
+    ("two.jks", 'certificateKeystorePassword="pierpier" certificateKeyAlias="FIRST"', "first"),
+    ("two.jks", 'certificateKeystorePassword="pierpier" certificateKeyAlias="third"', None),
+    ("two.jks", 'certificateKeystorePassword="wrong1" certificateKeyAlias="first"', None),
+    ("one.p12", 'certificateKeystorePassword="pierpier"', "only"),
+    (
+        "own.p12",
+        'certificateKeystorePassword="pierpier" certificateKeystoreType="JKS" certificateKeyAlias="own"',
+        "own",
+    ),
+    ("one.p12", 'certificateKeystorePassword="pierpier" certificateKeystoreType="JCEKS"', None),
+    ("factory.p12", 'certificateKeystorePassword="pierpier"', None),
+    ("factory.p12", "", "factory"),
+)
+
+
+class TomcatStoresTest(unittest.TestCase):
+    def test_the_alias_chooses_and_what_does_not_open_does_not_start(self) -> None:
+        ports = [free_port() for _ in STORES]
+        connectors = "".join(
+            f'<Connector address="127.0.0.1" port="{port}" SSLEnabled="true"><SSLHostConfig>'
+            f'<Certificate certificateKeystoreFile="conf/{store}" {said}/></SSLHostConfig></Connector>'
+            for port, (store, said, _) in zip(ports, STORES, strict=True)
+        )
+        written = (tomcat_oracle.CASES / "tls/conf/server.xml").read_text()
+        with tempfile.TemporaryDirectory() as scratch:
+            folder = Path(scratch, "stores")
+            shutil.copytree(tomcat_oracle.CASES / "tls", folder)
+            (folder / "conf/server.xml").write_text(written.replace("<Engine", f"{connectors}<Engine"))
+            for file, alias, kind, word in (
+                ("two.jks", "first", "JKS", "pierpier"), ("two.jks", "second", "JKS", "pierpier"),
+                ("one.p12", "only", "PKCS12", "pierpier"), ("own.p12", "own", "PKCS12", "pierpier"),
+                ("factory.p12", "factory", "PKCS12", "changeit"),
+            ):  # fmt: skip
+                options = {
+                    "alias": alias,
+                    "storetype": kind,
+                    "storepass": word,
+                    "dname": f"CN={alias}.test",
+                    "keyalg": "EC",
+                }
+                pairs = [part for key, value in options.items() for part in (f"-{key}", value)]
+                command = [
+                    _binary("keytool"),
+                    "-genkeypair",
+                    "-keystore",
+                    str(folder / "conf" / file),
+                    "-keypass",
+                    word,
+                    *pairs,
+                ]
+                subprocess.run(command, check=True, capture_output=True)
+            with mock.patch.object(tomcat_oracle, "CASES", Path(scratch)):
+                case = Case("stores", "")
+                with running_tomcat(case, 10) as tree:
+                    found = gather(open_tree(tree).tree, "", name="stores")
+                    configuration = found.configurations[0]
+                    assert isinstance(configuration, TomcatConfiguration)
+                    stores = configuration.host_context.credentials
+                    by_port = {endpoint.port: endpoint for endpoint in found.host.endpoints}
+                    for port, (store, said, name) in zip(ports, STORES, strict=True):
+                        with self.subTest(store, said=said):
+                            sent = [f"{name}.test"] if name else []
+                            seen = re.findall(r"subject=CN = (\S+)", s_client(port, "a.test"))
+                            self.assertEqual(seen, sent)
+                            self.assertEqual(port in by_port, name is not None)
+                            tls = by_port[port].tls if name else None
+                            for use in tls.certificates if tls is not None and store != "two.jks" else ():
+                                chain = stores.certificates(use.certificate or "")
+                                self.assertEqual([one.subject for one in chain[:1]], [f"CN={name}.test"])  # type: ignore[union-attr]
+                    self.assertEqual(len([p for p in found.host.problems if "does not start" in p.message]), 4)
 
 
 class TomcatControlsTest(TreeTest):

@@ -83,15 +83,23 @@ def _open_with_any(content: bytes, tries: list[tuple[Password, str | None]]) -> 
     return Keystore("PKCS#12", "unknown", None)
 
 
-def describe_store(content: bytes, given: str) -> bytes | None:
-    """What may leave of a store: the certificates that belong to its first key as PEM, and that key described (see
-    :mod:`rupex.pki.described`); None where the password does not open it, or there is no such key. Raises
-    :class:`~rupex.pki.certificates.CredentialError` for what is broken."""
-    for entry in open_keystore(content, given).entries or ():
-        if entry.key is not None and entry.ders:
-            pem = "".join(ssl.DER_cert_to_PEM_cert(der) for der in entry.ders)
-            return (pem + render_description(entry.key)).encode()
+def key_entry(store: Keystore, name: str | None) -> Entry | None:
+    """The entry with a key and certificates that is called ``name``, in any case; the first for None."""
+    for entry in store.entries or ():
+        if entry.key is not None and entry.certificates and (name is None or entry.name.lower() == name.lower()):
+            return entry
     return None
+
+
+def describe_store(content: bytes, given: str, name: str | None = None) -> bytes | None:
+    """What may leave of a store: the certificates of its entry ``name`` (of the first key for None) as PEM, and that key
+    described (see :mod:`rupex.pki.described`); None where the password does not open it, or there is no such key. Raises
+    :class:`~rupex.pki.certificates.CredentialError` for what is broken."""
+    entry = key_entry(open_keystore(content, given), name)
+    if entry is None or entry.key is None or not entry.ders:
+        return None
+    pem = "".join(ssl.DER_cert_to_PEM_cert(der) for der in entry.ders)
+    return (pem + render_description(entry.key)).encode()
 
 
 def _open_pkcs12(content: bytes, word: str | None) -> tuple[Entry, ...] | None:

@@ -38,16 +38,18 @@ class Cleaned(Struct, frozen=True):
     how: str
 
 
-def clean_content(language: str, content: bytes, masker: Masker, password: str | None = None) -> Cleaned:
+def clean_content(
+    language: str, content: bytes, masker: Masker, password: str | None = None, entry: str | None = None
+) -> Cleaned:
     """A file's ``content``, written in ``language``, as it may leave. ``password``: what the configuration opens it with,
-    where it is a key store."""
+    where it is a key store; ``entry``: which one it takes of it, None for the first with a key."""
     if language == "unknown":
         language = "credential" if b"-----BEGIN " in content or content[:1] == b"\x30" else "map"
     special = _SPECIAL.get(language)
     if special is not None:
         return special(content, masker)
     if language == "credential" or password is not None:
-        return clean_credential(content, password)
+        return clean_credential(content, password, entry)
     if language not in LANGUAGES:
         return Cleaned(None, "not needed, only its name")
     if _CONTROL.search(content):
@@ -67,14 +69,14 @@ def clean_content(language: str, content: bytes, masker: Masker, password: str |
 # Certificates, keys and key stores
 
 
-def clean_credential(content: bytes, password: str | None = None) -> Cleaned:
-    """What is recognized of a file of certificates and keys, made anew from what was read of it."""
+def clean_credential(content: bytes, password: str | None = None, entry: str | None = None) -> Cleaned:
+    """What is recognized of a file of certificates and keys, made anew from what was read of it; see :func:`clean_content`."""
     from rupex.pki.certificates import CredentialError, der_forms, parse_certificates
     from rupex.pki.keystores import describe_store, looks_like_keystore
 
     try:
         if looks_like_keystore(content):
-            store = None if password is None else describe_store(content, password)
+            store = None if password is None else describe_store(content, password, entry)
             words = "a key store that the configuration does not open, only its name"
             return Cleaned(None, words) if store is None else Cleaned(store, "certificates, and its key described")
         blocks = list(_recognized(content))

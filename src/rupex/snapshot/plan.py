@@ -64,12 +64,14 @@ def evidence_rows() -> tuple[Row, ...]:
 class Plan(Struct, frozen=True):
     """Everything that is taken, each path once, sorted. ``unlisted``: document roots of which no names are taken, and why;
     ``closed``: folders that whoever makes the snapshot may not look into; ``passwords``: what the configuration opens its
-    key stores with, by path. Those open them here, and do not leave."""
+    key stores with, by path, and ``entries``: which entry it takes of them, where it says so. Those open them here, and do not
+    leave."""
 
     items: tuple[Item, ...]
     unlisted: tuple[tuple[str, str], ...]
     closed: tuple[tuple[str, str], ...] = ()
     passwords: Mapping[str, str] = {}
+    entries: Mapping[str, str] = {}
 
 
 def plan(tree: HostTree) -> Plan:
@@ -84,9 +86,11 @@ def plan(tree: HostTree) -> Plan:
     for path in recorder.read_paths:
         taken.add(path, "configuration", language_of(path, otherwise="unknown"))
     taken.add_names({root for c in loaded.configurations for service in c.services for root in service.document_roots})
-    passwords = {_real(tree, path): word for path, word in loaded.host_context.credentials.passwords.items()}
+    credentials = loaded.host_context.credentials
+    passwords = {_real(tree, path): word for path, word in credentials.passwords.items()}
+    entries = {_real(tree, path): entry for path, entry in credentials.entries.items() if entry}
     items = tuple(taken.items[path] for path in sorted(taken.items))
-    return Plan(items, tuple(taken.unlisted), tuple(taken.closed.items()), passwords)
+    return Plan(items, tuple(taken.unlisted), tuple(taken.closed.items()), passwords, entries)
 
 
 class _Taken:

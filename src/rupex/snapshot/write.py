@@ -60,7 +60,8 @@ def take(tree: HostTree, planned: Plan) -> Iterator[tuple[Taken, bytes]]:
         except TreeError as error:
             yield Taken(item.path, item.kind, error.message, unread=error.message, whole_size=size), b""
             continue
-        cleaned = clean_content(item.language, content, masker, planned.passwords.get(item.path))
+        password, wanted = planned.passwords.get(item.path), planned.entries.get(item.path)
+        cleaned = clean_content(item.language, content, masker, password, wanted)
         kept = cleaned.content
         unread = f"{LEFT_OUT}{cleaned.how}" if kept is None else None
         yield Taken(item.path, item.kind, cleaned.how, len(kept or b""), unread, size), kept or b""

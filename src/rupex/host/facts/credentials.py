@@ -8,10 +8,12 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from rupex.host.tree.host_tree import HostTree, TreeError
+from rupex.masking.quoting import quoted
 from rupex.model import bounds
 
 if TYPE_CHECKING:
     from rupex.model import Certificate, Key, TrustPath, Words
+    from rupex.pki.keystores import Entry, Keystore
 
 
 class CredentialStore:
@@ -21,6 +23,8 @@ class CredentialStore:
         self.tree = tree
         self.passwords: dict[str, str] = {}
         """What a configuration opens its key stores with, by path."""
+        self.entries: dict[str, str | None] = {}
+        """Which entry it takes of them, by path; None where that is more than one."""
         self._words: Words | None = None
 
     @contextmanager
@@ -38,6 +42,10 @@ class CredentialStore:
 
     @cached_property
     def _certificates(self) -> dict[str, tuple[Certificate, ...] | str]:
+        return {}
+
+    @cached_property
+    def _stores(self) -> dict[tuple[str, str], Keystore]:
         return {}
 
     @cached_property
@@ -73,31 +81,61 @@ class CredentialStore:
         return found
 
     def _key_of_store(self, path: str, content: bytes) -> Key:
-        """The first key of a key store."""
-        from rupex.pki.certificates import CredentialError
+        """The key of the entry of a key store that is used."""
         from rupex.pki.keys import parse_private_key
-        from rupex.pki.keystores import looks_like_keystore, open_keystore
+        from rupex.pki.keystores import looks_like_keystore
 
         if not looks_like_keystore(content):
             return parse_private_key(content)
-        found = next(
-            (entry.key for entry in open_keystore(content, self.passwords[path]).entries or () if entry.key), None
-        )
-        if found is None:
-            raise CredentialError("the key store cannot be opened, or has no key in it")
+        found = self._entry(path, content).key
+        assert found is not None
         return found
 
     def _of_store(self, path: str, content: bytes) -> tuple[Certificate, ...]:
-        """The certificates that belong to the first key of a key store."""
-        from rupex.pki.certificates import CredentialError, parse_certificates
-        from rupex.pki.keystores import looks_like_keystore, open_keystore
+        """The certificates of the entry of a key store that is used."""
+        from rupex.pki.certificates import parse_certificates
+        from rupex.pki.keystores import looks_like_keystore
 
-        if not looks_like_keystore(content):
-            return tuple(parse_certificates(content))
-        for entry in open_keystore(content, self.passwords[path]).entries or ():
-            if entry.key is not None and entry.certificates:
-                return entry.certificates
-        raise CredentialError("the key store cannot be opened, or has no key with a certificate in it")
+        return (
+            self._entry(path, content).certificates
+            if looks_like_keystore(content)
+            else tuple(parse_certificates(content))
+        )
+
+    def _entry(self, path: str, content: bytes) -> Entry:
+        """The entry of a key store that is used: the first with a key where none is named. Raises
+        :class:`~rupex.pki.certificates.CredentialError`."""
+        from rupex.pki.certificates import CredentialError
+        from rupex.pki.keystores import key_entry
+
+        wanted = self.entries.get(path, "")
+        if wanted is None:
+            raise CredentialError("several of its entries are used, and Rupex looks at one entry of a key store only")
+        found = key_entry(self._opened(path, content, self.passwords[path]), wanted or None)
+        if found is None:
+            named = f", or no entry {quoted(wanted)} that can be read" if wanted else ""
+            raise CredentialError(f"the key store cannot be opened, or has no key with a certificate in it{named}")
+        return found
+
+    def _opened(self, path: str, content: bytes, password: str) -> Keystore:
+        """A key store, opened once with each password. Raises :class:`~rupex.pki.certificates.CredentialError`."""
+        from rupex.pki.keystores import open_keystore
+
+        if (path, password) not in self._stores:
+            self._stores[path, password] = open_keystore(content, password)
+        return self._stores[path, password]
+
+    def store(self, path: str, password: str) -> Keystore | None:
+        """The key store at ``path`` opened with ``password``, or with what else opens it; None where there is none that can be
+        read."""
+        from rupex.pki.certificates import CredentialError
+        from rupex.pki.keystores import looks_like_keystore
+
+        try:
+            content = self.tree.read(path, bounds.CREDENTIAL_FILE_BYTES)
+            return self._opened(path, content, password) if looks_like_keystore(content) else None
+        except (TreeError, CredentialError):
+            return None
 
     def trust(self, path: str) -> TrustPath | None:
         """The way from the leaf of the file to an anchor; None where a certificate on it cannot be read."""

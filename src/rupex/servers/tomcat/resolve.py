@@ -36,6 +36,7 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_MEMBER, PER_SCOPE, spend
 from rupex.model.numbers import signed_number, whole_number
+from rupex.pki.keystores import key_entry
 from rupex.servers.common.endpoints import by_certificate
 from rupex.servers.common.groups import Endpoints, resolve_members
 from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
@@ -48,12 +49,14 @@ from rupex.servers.tomcat.release import default, find_java, find_release
 from rupex.servers.tomcat.syntax import Element, parse_properties
 from rupex.servers.tomcat.tls import TlsResolver
 
-_PASSWORDS: Final = ("certificateKeystorePassword", "keystorePass", "truststorePassword", "truststorePass")
+_PASSWORDS: Final = ("certificateKeystorePassword", "keystorePass")
 _SPECIFICATIONS: Final = {
     (8, 5): "Servlet/3.1 JSP/2.3", (9,): "Servlet/4.0 JSP/2.3", (10,): "Servlet/5.0 JSP/3.0", (10, 1): "Servlet/6.0 JSP/3.1",
     (11,): "Servlet/6.1 JSP/4.0",
 }  # fmt: skip
 """What a release of Tomcat implements (Tomcat's own "Which Version Do I Want?")."""
+_OWN_TYPES: Final = ("JKS", "PKCS12", "JCEKS")
+"""Types of key stores that Java reads by itself; the first two are one to it (keystore.type.compat)."""
 _UNMAPPED: Final = "the filter is declared, and mapped to no path"
 
 
@@ -154,15 +157,47 @@ class TomcatConfiguration:
 
     def _starts(self, connector: Element) -> bool:
         """Whether a connector comes up; a problem says so where it does not. Where the release is only guessed, it does."""
-        is_told = not connector.flag("SSLEnabled") or next(connector.all("SSLHostConfig"), None) is not None
-        if is_told or self.release.is_assumed or self.release.number < (10, 1):
-            return True
-        words = (
-            "it has no SSLHostConfig, and attributes of the connector are not read since Tomcat 10.1: it does not start"
-        )
         place = connector.provenance()
-        self.reader.problems.append(Problem("syntax", place.file, place.line, words, False))
+        words: str | None = None
+        has_config = next(connector.all("SSLHostConfig"), None) is not None
+        if (
+            connector.flag("SSLEnabled")
+            and not has_config
+            and not self.release.is_assumed
+            and self.release.number >= (10, 1)
+        ):
+            words = "it has no SSLHostConfig, and attributes of the connector are not read since Tomcat 10.1"
+        for config, element in _key_places(connector) if words is None else ():
+            words = self._why_store_fails(connector, config, element)
+            if words is not None:
+                place = element.provenance()
+                break
+        if words is None:
+            return True
+        self.reader.problems.append(
+            Problem("syntax", place.file, place.line, f"{words}: the connector does not start", False)
+        )
         return False
+
+    def _why_store_fails(self, connector: Element, config: Element, element: Element) -> str | None:
+        """Why the key store of an element does not open with what is said of it; None where it does, or that is not known."""
+        store, word = _store_of(element), _password_of(element, config)
+        if not store or word is None:
+            return None
+        found = self.host_context.credentials.store(self.tls.path(store), word)
+        if found is None or found.entries is None:
+            return None  # not in the tree, or nothing opens it that Rupex knows
+        if found.password != "given":  # noqa: S105  which password it was
+            return f"the key store {store} does not open with the password that is said"
+        kind = (element.get("certificateKeystoreType") or connector.get("keystoreType")).upper()
+        if kind in _OWN_TYPES and (found.format == "JCEKS") != (kind == "JCEKS"):
+            return f"the key store {store} is of the type {found.format}, and not {kind}"
+        alias = _alias_of(connector, config, element)
+        if (
+            alias and found.format != "PKCS#12" and key_entry(found, alias) is None
+        ):  # of others not all entries can be seen
+            return f"the key store {store} has no key called {alias}"
+        return None
 
     def _members_of(self, connector: Element, engine: Element, hosts: list[Element]) -> Iterator[VirtualHostBinding]:
         """The hosts at one connector, by the SSLHostConfig that their names choose; and the host that answers for what no host is
@@ -192,19 +227,19 @@ class TomcatConfiguration:
         """Key stores with the kind of their password: the factory one where nothing else is said."""
         seen = set()
         for connector in self.connectors:
-            if not connector.flag("SSLEnabled"):
-                continue
-            for config in list(connector.all("SSLHostConfig")) or [connector]:
-                for place in list(config.all("Certificate")) or [config]:
-                    store = place.get("certificateKeystoreFile") or place.get("keystoreFile")
-                    if store and store not in seen:
-                        seen.add(store)
-                        yield self._store(store, place, config)
+            entries = self.host_context.credentials.entries
+            for config, place in _key_places(connector):
+                store, alias = _store_of(place), _alias_of(connector, config, place)
+                if not store:
+                    continue
+                path = self.tls.path(store)
+                entries[path] = alias if entries.get(path, alias) == alias else None
+                if store not in seen:
+                    seen.add(store)
+                    yield self._store(store, place, config)
 
     def _store(self, store: str, place: Element, config: Element) -> StoreUse:
-        word = next(
-            (one.attributes[name] for one in (place, config) for name in _PASSWORDS if name in one.attributes), None
-        )
+        word = _said_password(place, config)
         path = self.tls.path(store)
         self.host_context.credentials.passwords[path] = "changeit" if word is None else word
         is_reference = word is not None and "${" in word
@@ -427,6 +462,37 @@ class TomcatConfiguration:
                     shown = f"Apache Tomcat/{self.release}" if valve.flag("showServerInfo", otherwise=True) else ""
                     return shown, valve.provenance()
         return f"Apache Tomcat/{self.release}", default_of(f"Tomcat {self.release}", "ErrorReportValve")
+
+
+def _key_places(connector: Element) -> Iterator[tuple[Element, Element]]:
+    """The elements in which a TLS connector names keys, each with its SSLHostConfig; the connector itself in the old style."""
+    if connector.flag("SSLEnabled"):
+        for config in list(connector.all("SSLHostConfig")) or [connector]:
+            yield from ((config, place) for place in list(config.all("Certificate")) or [config])
+
+
+def _store_of(place: Element) -> str:
+    """The key store that an element names; empty without one."""
+    return place.get("certificateKeystoreFile") or place.get("keystoreFile")
+
+
+def _said_password(place: Element, config: Element) -> str | None:
+    return next(
+        (one.attributes[name] for one in (place, config) for name in _PASSWORDS if name in one.attributes), None
+    )
+
+
+def _password_of(place: Element, config: Element) -> str | None:
+    """What a key store is opened with; None where a file or a property says it."""
+    word = _said_password(place, config)
+    if place.get("certificateKeystorePasswordFile") or (word is not None and "${" in word):
+        return None
+    return "changeit" if word is None else word
+
+
+def _alias_of(connector: Element, config: Element, place: Element) -> str:
+    """The entry of a key store that is used; empty for the first with a key."""
+    return place.get("certificateKeyAlias") or config.get("certificateKeyAlias") or connector.get("keyAlias")
 
 
 def _shifted(connector: Element, server: Element) -> Element:
