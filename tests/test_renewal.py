@@ -118,6 +118,23 @@ class InTimeTest(TreeTest):
         site.symlink_to("/etc/letsencrypt/live/a/fullchain.pem")
         self.assertEqual(self.scheduled("0 3 * * *")[0], "pass")
 
+    def test_a_timer_runs_at_each_of_its_times(self) -> None:
+        for times, moment in (
+            (("Sat", "*-*-* 18:00", "*-*-* 11:30"), "2026-11-24 11:30"),
+            (("*-*-* 10:00", "", "*-*-* 18:00"), "2026-11-24 18:00"),
+            (("*-*-* 18:00", "soon"), "2026-11-24 18:00"),
+        ):
+            lines = "".join(f"OnCalendar={time}\n" for time in times)
+            timer = f"[Timer]\n{lines}"
+            self.write({
+                "usr/lib/systemd/system/certbot.timer": timer, "etc/systemd/system/timers.target.wants/certbot.timer": timer,
+                "usr/lib/systemd/system/certbot.service": "[Service]\nExecStart=/usr/bin/certbot -q renew\n",
+            })  # fmt: skip
+            with self.subTest(times):
+                self.assertIn(f"next on {moment}", self.check("renewal.scheduled").places[0].message)
+                known = [time for time in times[times.index("") + 1 if "" in times else 0 :] if time != "soon"]
+                self.assertEqual(min(next_by_system(time, NOW) for time in known).strftime("%Y-%m-%d %H:%M"), moment)
+
     def test_the_time_of_a_timer_counts(self) -> None:
         timer = "[Timer]\nOnCalendar=*-*-* 00,12:00:00\nRandomizedDelaySec=12h\n"
         self.write({

@@ -13,9 +13,9 @@ _HORIZON_DAYS: Final = 366 * 8 + 2
 
 
 class Schedule(Struct, frozen=True):
-    """Times at which a job runs, in UTC as far as anybody knows. ``weekdays``: 0 is Monday. ``either``: a day counts by
+    """Times at which a job runs, in UTC unless something says otherwise. ``weekdays``: 0 is Monday. ``either``: a day counts by
     its number or its weekday, as in crontab(5) where both are given; else by both. ``spread_seconds``: how much later it may
-    run, by chance."""
+    run, by chance. ``others``: further times at which it runs too."""
 
     minutes: tuple[int, ...]
     hours: tuple[int, ...]
@@ -24,9 +24,15 @@ class Schedule(Struct, frozen=True):
     weekdays: tuple[int, ...] = _EVERY_DAY
     either: bool = False
     spread_seconds: int = 0
+    others: tuple[Schedule, ...] = ()
 
     def next(self, after: datetime) -> datetime | None:
         """The first time after ``after``, without the chance; None for one that never comes."""
+        moments = [moment for one in (self, *self.others) if (moment := one.own_next(after)) is not None]
+        return min(moments, default=None)
+
+    def own_next(self, after: datetime) -> datetime | None:
+        """:meth:`next` without the other times."""
         if not self.minutes or not self.hours:
             return None
         start = after.replace(second=0, microsecond=0) + timedelta(minutes=1)

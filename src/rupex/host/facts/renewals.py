@@ -58,9 +58,13 @@ def _lineages(tree: HostTree) -> tuple[str, ...] | None:
 
 
 def _timer_schedule(text: str) -> Schedule | None:
-    """The first calendar of a timer; several, or a span since something else, are not read."""
-    calendars = re.findall(r"^[ \t]*+OnCalendar[ \t]*+=[ \t]*+(.+)$", text, re.MULTILINE)
-    schedule = parse_calendar(calendars[-1]) if calendars else None
+    """The calendars of a timer, at each of which it runs: an empty one takes those before it back (systemd.timer(5)). None where
+    none of them is read, or it goes by a span since something else."""
+    found: list[Schedule] = []
+    for expression in re.findall(r"^[ \t]*+OnCalendar[ \t]*+=[ \t]*+(.*)$", text, re.MULTILINE):
+        read = parse_calendar(expression.strip())
+        found = [*found, *([read] if read is not None else [])] if expression.strip() else []
+    schedule = structs.replace(found[0], others=tuple(found[1:])) if found else None
     spread = re.search(r"^[ \t]*+RandomizedDelaySec[ \t]*+=[ \t]*+(.+)$", text, re.MULTILINE)
     return (
         schedule
