@@ -19,7 +19,7 @@ OTHER_NAMES = ("*.a.test", ".b.test", "b.*", r"~^(?<sub>.+)\.b\.test$", "www.a.t
 VALUES = ("plain", '"q v"', "$host", "$uri", "$arg_x", "x$v", "$m", '""', "$1y", "$near", "$part", "$told",
           "$remote_addr", "$sent_http_content_type", "$realip_remote_addr", '"<$secure_link>"',
           "$query_string$is_args")  # fmt: skip
-SOURCES = ("", *(4 * (" from 127.0.0.1", " from 127.0.0.9", " from 127.0.7.1")))
+SOURCES = (" from 127.0.0.1", " from 127.0.0.9", " from 127.0.7.1")
 SENT = (
     "",
     "",

@@ -18,17 +18,12 @@ from typing import Any
 import jsonschema
 
 from rupex.audit.assess import Evidence, assess, gather
-from rupex.audit.probe import observe_all
 from rupex.baseline import load_baseline
 from rupex.demo.mint import Authority, PrivateKey, new_key, write_chain, write_key
 from rupex.documents.encoding import encode_json
 from rupex.documents.run import CheckDocument, HostDocument
 from rupex.host import open_tree
-from rupex.parallel import run_loop
 from rupex.reports.read import decode_run
-from rupex.wire.connection.connection import ProbeLimits
-from rupex.wire.connection.targets import parse_target
-from rupex.wire.observe.observe import Connect
 
 NOW = datetime(2026, 11, 24, 9, 30, tzinfo=UTC)
 RUPEX = str(Path(sys.executable).with_name("rupex"))
@@ -100,14 +95,3 @@ def written_out_document(text: str | bytes) -> Any:
     if isinstance(document, dict) and document.get("schema") == "rupex.run/2":
         return json.loads(encode_json(decode_run(text.encode() if isinstance(text, str) else text, "run")))
     return document
-
-
-def seen_from_outside(name: str, port: int) -> Any:
-    """What a probe in this process sees of ``name`` at a port of loopback, as a document has it; pages are not asked for."""
-    looking = observe_all(
-        [parse_target(f"{name}:{port}")],
-        probe_limits=ProbeLimits(),
-        connect=Connect("127.0.0.1", port),
-        skip_paths=True,
-    )
-    return json.loads(encode_json(run_loop(looking)[0].endpoints[0]))

@@ -1,16 +1,17 @@
-"""What Rupex predicts that an httpd listener negotiates, held against what a probe of the real one sees."""
+"""What Rupex predicts that an httpd listener negotiates, held against what other clients see of the real one."""
 
 from __future__ import annotations
 
-import json
 import unittest
 from typing import Any
 
 from rupex.audit.assess import gather
 from rupex.host import open_tree
+from rupex.model import Tls
+from rupex.tls.negotiate import TLS13_DEFAULT
 from tests.apache_oracle import running_apache
 from tests.oracle import Case
-from tests.support import seen_from_outside
+from tests.tls_oracle import ASKED_GROUPS, are_asked, seen_by_openssl, versions_by_gnutls
 
 HOST = """# modules: ssl http2 socache_shmcb headers
 Listen 127.0.0.1:@secure@
@@ -46,6 +47,7 @@ CASES = (
     ("SSLCipherSuite DHE-RSA-AES128-SHA; SSLHonorCipherOrder off", "rsa", ""),
     ("SSLCipherSuite TLSv1.3 TLS_AES_128_GCM_SHA256", "rsa", ""),
     ("SSLCipherSuite HIGH:!aNULL; SSLSessionTickets off", "ecdsa", "SSLSessionTickets on"),
+    ("nothing;;;;", "rsa", "SSLSessionTickets off"),
     ("SSLOpenSSLConfCmd Groups P-256:X25519", "rsa", ""),
     ("nothing;;", "rsa", "SSLOpenSSLConfCmd Groups P-256"),
     ("SSLOpenSSLConfCmd MinProtocol TLSv1.3", "rsa", ""),
@@ -68,23 +70,35 @@ CASES = (
 )  # fmt: skip
 
 
-def values(tls: Any) -> dict[str, Any]:
-    """What both sides can speak about, in a form that can be compared."""
-    order = tls["preference"]["value"]
-    suites, groups = tls["suites"]["value"], tls["groups"]["value"]
+def values(tls: Tls) -> dict[str, Any]:
+    """What is predicted, as :func:`~tests.tls_oracle.seen_by_openssl` sees it."""
+    suites, protocols = tls.suites.value or (), tls.protocols.value or ()
+    asked = [suite for suite in suites if suite not in TLS13_DEFAULT]
     return {
-        "protocols": tls["protocols"]["value"],
-        "suites": suites if order == "server" else sorted(suites),
-        "groups": sorted(groups),
-        "preference": order
-        if len([s for s in suites if not s.startswith("TLS_AES") and "CHACHA" not in s]) > 1
-        else None,
-        # Without tickets of the server's own TLS 1.3 still sends some, by which the server finds the session again.
-        "tickets": tls["tickets"]["value"] if "TLSv1.3" not in tls["protocols"]["value"] else None,
-        "alpn": sorted(tls["alpn"]["value"]),
-        "compression": tls["compression"]["value"],
-        "dh": tls["dh"]["value"] if any("_DHE_" in suite for suite in suites) else None,
+        "protocols": list(protocols),
+        "suites": are_asked(suites),
+        "preference": tls.preference.value if len(asked) > 1 else None,
+        "groups": set(tls.groups.value or ()).intersection(ASKED_GROUPS),
+        "tickets": tls.tickets.value,
+        "alpn": sorted(tls.alpn.value or ()),
+        "compression": tls.compression.value,
+        "dh_bits": tls.dh.value.bits if tls.dh is not None and tls.dh.value is not None else None,
     }
+
+
+def comparable(values: dict[str, Any], predicted: dict[str, Any], *, with_groups: bool) -> dict[str, Any]:
+    """``values`` as far as they can be compared with what is ``predicted``."""
+    found = dict(values)
+    if predicted["preference"] != "server":
+        found["suites"] = sorted(found["suites"])
+    # Without tickets of the server's own TLS 1.3 still sends some, by which the server finds the session again.
+    if "TLSv1.2" not in predicted["protocols"]:
+        del found["tickets"]
+    if "TLSv1.2" not in predicted["protocols"] or not any("_DHE_" in suite for suite in predicted["suites"]):
+        del found["dh_bits"]
+    if not with_groups or not {"TLSv1.2", "TLSv1.3"}.intersection(predicted["protocols"]):
+        del found["groups"]
+    return found
 
 
 class ApacheTlsTest(unittest.TestCase):
@@ -101,12 +115,20 @@ class ApacheTlsTest(unittest.TestCase):
                 for name in ("a.test", "b.a.test"):
                     with self.subTest(settings, kind=kind, other=other, name=name):
                         endpoint = next(e for e in evidence.host.endpoints if name in e.names)
-                        document = json.loads(_encoded(endpoint))
-                        seen = seen_from_outside(name, case.secure)
-                        self.assertEqual(values(document["tls"]), values(seen["tls"]))
+                        assert endpoint.tls is not None
+                        predicted = values(endpoint.tls)
+                        with_groups = "Groups" in f"{settings}{other}" or settings in ("nothing", "nothing;")
+                        seen = seen_by_openssl(case.secure, name, with_groups=with_groups)
+                        compared = [comparable(one, predicted, with_groups=with_groups) for one in (predicted, seen)]
+                        self.assertEqual(*compared)
 
-
-def _encoded(endpoint: Any) -> bytes:
-    import msgspec
-
-    return msgspec.json.encode(endpoint)
+    def test_gnutls_comes_to_terms_as_predicted(self) -> None:
+        for settings in ("", "SSLProtocol TLSv1.2", "SSLProtocol TLSv1.3"):
+            case = Case(f"gnutls {settings}", HOST.format(kind="rsa", settings=settings, other=""))
+            with running_apache(case) as tree:
+                evidence = gather(open_tree(tree).tree, "", name="case")
+                tls = next(e.tls for e in evidence.host.endpoints if "a.test" in e.names)
+                assert tls is not None
+                newer = [version for version in tls.protocols.value or () if version in ("TLSv1.2", "TLSv1.3")]
+                with self.subTest(settings):
+                    self.assertEqual(newer, versions_by_gnutls(case.secure, "a.test"))

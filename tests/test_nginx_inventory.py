@@ -177,6 +177,17 @@ class UnmodelledTest(TreeTest):
         self.assertEqual(self.answer("gzip_static on;", "/none.css").status, 404)
         self.assertEqual(self.answer("", "/packed.css").status, 404)
 
+    def test_outside_of_http(self) -> None:
+        stream = "stream { server { listen 81; js_preread a.b; proxy_pass b.test:1; } }"
+        self.write(
+            {"etc/nginx/nginx.conf": f"events {{}} rtmp {{ server {{ }} }}\npier_lights on;\n{stream}\nhttp {{ }}"}
+        )
+        problems = self.gather(nginx="1.22.1").host.problems
+        found = {problem.line: (problem.message, problem.hides_endpoints) for problem in problems}
+        self.assertIn("RTMP", found[1][0])
+        self.assertEqual(found[2], ("pier_lights is no directive that Rupex knows", False))
+        self.assertEqual(found[3], ("js_preread is not modelled, and may decide where connections go", True))
+
     def test_tls(self) -> None:
         secured = "ssl_certificate_by_lua_block { ngx.exit(1) }"
         for more, is_known in (("", True), (secured, False)):

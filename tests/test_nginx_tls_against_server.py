@@ -6,19 +6,16 @@ import re
 import subprocess
 import unittest
 from collections.abc import Sequence
-from functools import cache
 from typing import Any
 
 from rupex.audit.assess import gather
 from rupex.host import open_tree
 from rupex.model import Endpoint, Tls
-from rupex.tls.groups import all_groups
 from rupex.tls.negotiate import TLS13_DEFAULT
 from rupex.tls.signatures import SCHEMES
 from rupex.tls.suites import suite_called
 from tests.oracle import Case, accepted_suites, handshake, is_agreed, running_nginx, s_client, using_newest_nginx
-
-VERSIONS = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3")
+from tests.tls_oracle import ASKED_GROUPS, VERSIONS, known_to_the_library
 
 SERVER = """
 server {{
@@ -106,25 +103,10 @@ SETTINGS = (
     ("suites by a command", "suites", "ssl_conf_command CipherString ECDHE-RSA-AES128-SHA256; ssl_ciphers AES256-SHA;", "", ""),
 )  # fmt: skip
 
-ASKED_GROUPS = tuple(
-    group.name for group in all_groups() if group.kind in ("ec", "ff") and "brainpool" not in group.name
-)
 ORDERS = (
     "ECDHE-RSA-AES256-GCM-SHA384:ECDHE-RSA-AES128-GCM-SHA256",
     "ECDHE-RSA-AES128-GCM-SHA256:ECDHE-RSA-AES256-GCM-SHA384",
 )
-
-
-@cache
-def known_to_the_library() -> tuple[str, ...]:
-    said = subprocess.run(
-        ["openssl", "ciphers", "ALL:COMPLEMENTOFALL:@SECLEVEL=0"], capture_output=True, text=True, check=True
-    )
-    return tuple(
-        name
-        for name in said.stdout.strip().split(":")
-        if not name.startswith("TLS_") and "PSK" not in name and "SRP" not in name
-    )
 
 
 OF_THE_NEWEST = ("protocols", "tickets", "newest_suites", "early_data")
@@ -203,7 +185,7 @@ class NginxTlsSettingsTest(unittest.TestCase):
         measured = {
             g for g in ASKED_GROUPS for options in spoken if is_agreed(s_client(port, name, "-groups", g, *options))
         }
-        return set(tls.groups.value or ()), measured
+        return set(tls.groups.value or ()).intersection(ASKED_GROUPS), measured
 
     def _preference(self, tls: Tls, port: int, name: str) -> tuple[Any, Any]:
         chosen = {handshake(port, name, "TLSv1.2", order) for order in ORDERS}

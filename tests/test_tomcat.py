@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import re
 import shutil
 import subprocess
@@ -15,20 +14,21 @@ from random import Random
 from typing import Any
 from unittest import mock
 
-import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
 from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
+from rupex.model import Tls
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.contract import Answer
 from rupex.servers.tomcat.resolve import TomcatConfiguration
 from rupex.servers.tomcat.rewrite import Subject, parse_rules, rewrite
 from tests import tomcat_oracle
 from tests.oracle import Ask, Case, Reply, _binary, free_port, request, s_client
-from tests.support import TreeTest, rupex, seen_from_outside, written_out_document
+from tests.support import TreeTest, rupex, written_out_document
 from tests.test_nginx_against_server import comparable, predict
+from tests.tls_oracle import are_asked, seen_by_openssl
 from tests.tomcat_oracle import read_cases, running_tomcat
 
 TLS = (
@@ -161,23 +161,23 @@ class TomcatTlsTest(unittest.TestCase):
                 found = pool.map(lambda run: self._both(run[0], run[2]), runs)
                 for (_, settings, major), (ours, seen) in zip(runs, found, strict=True):
                     with self.subTest(settings, tomcat=major):
-                        self.assertEqual(ours["protocols"]["value"], seen["protocols"]["value"])
-                        suites = [ours["suites"]["value"], seen["suites"]["value"]]
+                        self.assertEqual(list(ours.protocols.value or ()), seen["protocols"])
+                        suites = [are_asked(ours.suites.value or ()), seen["suites"]]
                         # Tomcat 9 has a suite of its own choice in front of some; Java's server order is otherwise ours.
-                        in_order = ours["preference"]["value"] == "server" and major == 10
+                        in_order = ours.preference.value == "server" and major == 10
                         self.assertEqual(*(suites if in_order else map(sorted, suites)))
-                        several = sum("_WITH_" in suite for suite in suites[0]) > 1
-                        if several and seen["preference"]["value"] is not None:
-                            self.assertEqual(ours["preference"]["value"], seen["preference"]["value"])
+                        if seen["preference"] is not None:
+                            self.assertEqual(ours.preference.value, seen["preference"])
 
     @staticmethod
-    def _both(number: int, major: int) -> tuple[Any, Any]:
+    def _both(number: int, major: int) -> tuple[Tls, dict[str, Any]]:
         case = Case(f"case{number}", "")
         with running_tomcat(case, major) as tree:
             evidence = gather(open_tree(tree).tree, "", name="case")
             endpoint = next(e for e in evidence.host.endpoints if e.tls is not None)
-            seen = seen_from_outside("a.test", case.secure)
-        return json.loads(msgspec.json.encode(endpoint.tls)), seen["tls"]
+            seen = seen_by_openssl(case.secure, "a.test", with_groups=False)
+        assert endpoint.tls is not None
+        return endpoint.tls, seen
 
 
 NAMED = """<SSLHostConfig protocols="TLSv1.3">{0}</SSLHostConfig>
@@ -205,10 +205,10 @@ class TomcatNamesTest(unittest.TestCase):
                             wild = "*." + name.partition(".")[2]
                             named = [e for e in secured if name in e.names or wild in e.names]
                             chosen = named[0] if named else next(e for e in secured if e.default)
-                            ours = json.loads(msgspec.json.encode(chosen.tls))
-                            seen = seen_from_outside(name, case.secure)["tls"]
-                            self.assertEqual(ours["protocols"]["value"], seen["protocols"]["value"])
-                            self.assertEqual(sorted(ours["suites"]["value"]), sorted(seen["suites"]["value"]))
+                            assert chosen.tls is not None
+                            seen = seen_by_openssl(case.secure, name, with_groups=False)
+                            self.assertEqual(list(chosen.tls.protocols.value or ()), seen["protocols"])
+                            self.assertEqual(sorted(are_asked(chosen.tls.suites.value or ())), sorted(seen["suites"]))
 
 
 STORES = (

@@ -18,6 +18,7 @@ want openssl openssl
 want apache2 apache2
 want haproxy haproxy
 want gnutls-serv gnutls-bin
+want gnutls-cli gnutls-bin
 want systemd-analyze systemd
 want bsdtar libarchive-tools
 want /usr/share/tomcat10/lib/catalina.jar tomcat10

@@ -8,7 +8,6 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from rupex.host.tree.host_tree import HostTree, TreeError
-from rupex.masking.quoting import quoted
 from rupex.model import bounds
 
 if TYPE_CHECKING:
@@ -113,7 +112,7 @@ class CredentialStore:
             raise CredentialError("several of its entries are used, and Rupex looks at one entry of a key store only")
         found = key_entry(self._opened(path, content, self.passwords[path]), wanted or None)
         if found is None:
-            named = f", or no entry {quoted(wanted)} that can be read" if wanted else ""
+            named = ", or not in the entry that is named" if wanted else ""
             raise CredentialError(f"the key store cannot be opened, or has no key with a certificate in it{named}")
         return found
 

@@ -139,7 +139,7 @@ class TlsResolver:
             suites=Setting(suites, _noted(ciphers_by, told_as_declared(expression, library))),
             groups=self._groups(listener.default, level, newest=tls13),
             preference=self._preference(listener, virtual),
-            tickets=self._switch(virtual, "SSLSessionTickets", otherwise=True),
+            tickets=self._tickets(listener, virtual),
             stapling=self._stapling(virtual, uses),
             compression=self._compression(virtual),
             alpn=self._alpn(virtual),
@@ -164,6 +164,13 @@ class TlsResolver:
         )
 
     # One setting each
+
+    def _tickets(self, listener: Listener, virtual: VirtualHost) -> Setting[bool]:
+        """Whether tickets are issued: what the listener's first virtual host or the name's own switches off stays off, since
+        options are only added when the name is known (ssl_callback_ServerNameIndication)."""
+        own = self._switch(virtual, "SSLSessionTickets", otherwise=True)
+        first = self._switch(listener.default, "SSLSessionTickets", otherwise=True)
+        return own if first.value or not own.value else first
 
     def _protocols(
         self, listener: Listener, virtual: VirtualHost

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from functools import partial
 from itertools import chain
-from typing import NamedTuple
+from typing import Final, NamedTuple
 
 from rupex.model import (
     Backend,
@@ -29,6 +29,7 @@ from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, S
 from rupex.servers.nginx.answer import answer_request
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
+from rupex.servers.nginx.inventory import known
 from rupex.servers.nginx.listeners import Listen, Listener, VirtualHost, read_listens, read_names
 from rupex.servers.nginx.load import LoadedConfig, load
 from rupex.servers.nginx.release import Release, default, directives_by_release, find_release
@@ -37,6 +38,8 @@ from rupex.servers.nginx.stream import StreamReader
 from rupex.servers.nginx.surface import LimitReader, idle_modules, packaged_page, trusted_peers
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import TlsResolver, inherited
+
+_OTHER_PROTOCOLS: Final = {"mail": "mail protocols", "rtmp": "RTMP"}
 
 
 class VirtualHostBinding(NamedTuple):
@@ -105,10 +108,15 @@ class NginxConfiguration:
         self.stream = None if stream is None else StreamReader(self.config, stream, self.release, host_context)
         if self.stream is not None:
             problems += self.stream.problems
-        for block in self.config.main.blocks("mail"):
+        for block in self.config.main.blocks("mail", "rtmp"):
             place = block.provenance()
-            words = "the servers in this block speak mail protocols, which Rupex does not look at"
+            words = f"the servers in this block speak {_OTHER_PROTOCOLS[block.name]}, which Rupex does not look at"
             problems.append(Problem("unmodelled", place.file, place.line, words, hides_endpoints=True))
+        for name, found in self.config.main.by_name.items():
+            if self.http is not self.config.main and not known(name, "main").modules:
+                place = found[0].provenance()
+                words = f"{name} is no directive that Rupex knows"
+                problems.append(Problem("unmodelled", place.file, place.line, words, isinstance(found[0], Block)))
         self.problems = tuple(problems)
         self.texts: Mapping[str, str] = self.config.texts
         self.files: Mapping[str, tuple[Provenance, ...]] = {

@@ -11,6 +11,7 @@ from rupex.model.budget import PER_ENDPOINT, PER_NAME, spend
 from rupex.servers.common.endpoints import EndpointIds
 from rupex.servers.contract import Answer, Because, HostContext, Request
 from rupex.servers.nginx.block import Block
+from rupex.servers.nginx.inventory import InventoryReader
 from rupex.servers.nginx.listeners import Listener, VirtualHost, read_listens
 from rupex.servers.nginx.load import LoadedConfig
 from rupex.servers.nginx.release import Release
@@ -34,6 +35,7 @@ class StreamReader:
     def __init__(self, config: LoadedConfig, stream: Block, release: Release, host_context: HostContext) -> None:
         self.stream, self.release = stream, release
         self._tls = TlsResolver(config, stream, release, host_context, "stream")
+        self._inventory = InventoryReader("stream")
         self._upstreams = UpstreamReader(stream, release)
         self._tables = read_definitions(stream).tables
         self.listeners: dict[tuple[str, int | None, bool], Listener] = {}
@@ -41,6 +43,11 @@ class StreamReader:
         for block in stream.blocks("server"):
             listens, problems = read_listens(block, stream=True)
             self.problems += problems
+            for one in self._inventory.of((stream, block)):
+                if "status" in one.effects:
+                    place = one.directive.provenance()
+                    words = f"{one.directive.name} is not modelled, and may decide where connections go"
+                    self.problems.append(Problem("unmodelled", place.file, place.line, words, hides_endpoints=True))
             virtual = VirtualHost(block, listens, self._names(block))
             for listen in listens:
                 listener = self.listeners.setdefault(listen.socket, Listener(listen.address, listen.port, listen.quic))
