@@ -9,42 +9,12 @@ from typing import Any, Final
 from rupex.model import Limits, Sample, Setting, default_of, unknown
 from rupex.servers.nginx.block import Block, models_in
 from rupex.servers.nginx.headers import parse_seconds
+from rupex.servers.nginx.inventory import directives_of
 from rupex.servers.nginx.listeners import VirtualHost
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.tls import inherited
 
-# A module's file (without ngx_ and .so) to what the names of its directives look like. From the modules' own manuals,
-# read 2026-11-25. A module that only serves others is not here.
-_DIRECTIVES_OF: Final = {
-    "http_headers_more_filter_module": r"more_",
-    "http_geoip_module": r"geoip_",
-    "http_geoip2_module": r"geoip2",
-    "stream_geoip_module": r"geoip_",
-    "stream_geoip2_module": r"geoip2",
-    "http_image_filter_module": r"image_filter",
-    "http_xslt_filter_module": r"xslt_|xml_entities",
-    "http_perl_module": r"perl",
-    "http_js_module": r"js_",
-    "stream_js_module": r"js_",
-    "http_lua_module": r"lua_|.*_by_lua",
-    "http_echo_module": r"echo",
-    "http_dav_ext_module": r"dav_ext_",
-    "http_fancyindex_module": r"fancyindex",
-    "http_subs_filter_module": r"subs_filter",
-    "http_auth_pam_module": r"auth_pam",
-    "http_uploadprogress_module": r"upload_progress|track_uploads|report_uploads",
-    "http_upstream_fair_module": r"fair$",
-    "http_cache_purge_module": r".*_cache_purge",
-    "http_brotli_filter_module": r"brotli",
-    "http_brotli_static_module": r"brotli_static",
-    "http_modsecurity_module": r"modsecurity",
-    "nchan_module": r"nchan_",
-    "rtmp_module": r"rtmp",
-    "mail_module": r"mail$",
-    "stream_module": r"stream$",
-    "otel_module": r"otel_",
-}
-_MODULE_NAME = re.compile(r"(?:.*/)?(?:ngx_)?(\w+?)\.so$")
+_MODULE_NAME = re.compile(r"(?:.*/)?(?:ngx_)?(\w+?)(?:_module)?\.so$")
 
 _PACKAGED_ROOTS: Final = ("/var/www/html", "/usr/share/nginx/html", "html")
 _NO_NAMES: Final = frozenset({"_", "", "localhost"})
@@ -61,9 +31,9 @@ def idle_modules(main: Block) -> Setting[tuple[str, ...]]:
     idle, place = [], None
     for load in loads:
         found = _MODULE_NAME.match(load.args[0]) if load.args else None
-        words = _DIRECTIVES_OF.get(found[1]) if found else None
-        if found and words and not any(re.match(words, name) for name in used):
-            idle.append(found[1])
+        words = directives_of(found[1]) if found else frozenset()
+        if found and words and used.isdisjoint(words):
+            idle.append(f"{found[1]}_module")
             place = place or load.provenance()
     return Setting(tuple(idle), place or loads[0].provenance())
 
