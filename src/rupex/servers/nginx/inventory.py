@@ -56,8 +56,8 @@ def known(name: str, where: str = "http") -> Known:
 
 
 def directives_of(module: str) -> frozenset[str]:
-    """The directives by which a module is used, as its file is called without ``ngx_`` and ``_module``: its block where it has one
-    at the main level. None for a module that is not known, or only serves others."""
+    """The directives by which a module is used, as its file is called without ``ngx_`` and ``_module``: its block where it has
+    one at the main level. None for a module that is not known, or only serves others."""
     own = {(where, name) for (where, name), found in directives().items() if module in found.modules}
     blocks = frozenset(name for where, name in own if where == "main")
     return frozenset() if module == "ndk_http" else blocks or frozenset(name for _, name in own)
