@@ -24,6 +24,7 @@ from rupex.documents.encoding import encode_json
 from rupex.documents.run import CheckDocument, HostDocument
 from rupex.host import open_tree
 from rupex.reports.read import decode_run
+from rupex.servers.common.inventory import EFFECTS
 
 NOW = datetime(2026, 11, 24, 9, 30, tzinfo=UTC)
 RUPEX = str(Path(sys.executable).with_name("rupex"))
@@ -68,6 +69,17 @@ class TreeTest(unittest.TestCase):
 
     def check(self, control: str, **assumed: str) -> CheckDocument:
         return next(check for check in self.assess(**assumed).checks if check.control == control)
+
+
+class InventoryRows(unittest.TestCase):
+    """What holds for the rows of each family's inventory of directives."""
+
+    def assert_rows_say_what_they_are_about(self, rows: Mapping[Any, Any]) -> None:
+        for name, row in rows.items():
+            with self.subTest(name):
+                self.assertEqual(bool(row.note), row.kind != "modelled")
+                self.assertEqual(bool(row.effects), row.kind == "unmodelled")
+                self.assertLessEqual(row.effects, EFFECTS)
 
 
 def rupex(*arguments: str | Path, cwd: Path | None = None, **environment: str) -> subprocess.CompletedProcess[str]:

@@ -5,14 +5,13 @@ from __future__ import annotations
 import re
 import subprocess
 import tempfile
-import unittest
 from collections.abc import Iterator
 from pathlib import Path
 
 from rupex.servers.apache.inventory import directives, known, known_modules, missing_module
 from rupex.servers.apache.modules import STATIC, named_in_condition
-from rupex.servers.common.inventory import EFFECTS
 from tests.oracle import _binary
+from tests.support import InventoryRows
 
 MODULES = Path("/usr/lib/apache2/modules")
 FIRST = ("proxy", "ldap", "session", "dav", "cache", "slotmem_shm", "heartmonitor")  # others need them
@@ -20,7 +19,7 @@ APART = ("mpm_event", "mpm_worker", "mpm_prefork", "cgi", "cgid")  # not togethe
 _ENTRY = re.compile(r"(<?)([A-Za-z]\w*)>? \((\w+\.c)\)")
 
 
-class InventoryTest(unittest.TestCase):
+class InventoryTest(InventoryRows):
     def listed(self) -> Iterator[tuple[str, str, bool, frozenset[str]]]:
         """Of each directive that the server lists: its name, its module's source file, whether it is a section, and what
         AllowOverride must include."""
@@ -54,11 +53,7 @@ class InventoryTest(unittest.TestCase):
                 self.assertEqual((ours.is_section, ours.override), (name in of_sections, override))
 
     def test_every_row_says_what_it_is_about(self) -> None:
-        for name, ours in directives().items():
-            with self.subTest(name):
-                self.assertEqual(bool(ours.note), ours.kind != "modelled")
-                self.assertEqual(bool(ours.effects), ours.kind == "unmodelled")
-                self.assertLessEqual(ours.effects, EFFECTS)
+        self.assert_rows_say_what_they_are_about(directives())
 
     def test_a_directive_needs_one_of_its_modules(self) -> None:
         self.assertEqual(missing_module("header", STATIC), "headers")

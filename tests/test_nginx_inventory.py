@@ -17,7 +17,7 @@ from rupex.servers.common.inventory import EFFECTS
 from rupex.servers.contract import Answer, Request
 from rupex.servers.nginx.inventory import directives, known
 from tests.oracle import _binary, newest_nginx
-from tests.support import TreeTest
+from tests.support import InventoryRows, TreeTest
 
 ROOT = Path(__file__).parent.parent
 MODULES = Path("/usr/lib/nginx/modules")
@@ -61,7 +61,7 @@ def commands(path: Path) -> Iterator[str]:
                     yield text[:-1].decode()
 
 
-class InventoryTest(unittest.TestCase):
+class InventoryTest(InventoryRows):
     def test_the_table_has_what_the_servers_and_modules_have(self) -> None:
         programs = {Path(_binary("nginx")): ("main", "http"), Path(newest_nginx()): ("main", "http", "stream")}
         modules = sorted(MODULES.glob("*.so"))
@@ -90,11 +90,7 @@ class InventoryTest(unittest.TestCase):
             )
 
     def test_every_row_says_what_it_is_about(self) -> None:
-        for name, ours in directives().items():
-            with self.subTest(name):
-                self.assertEqual(bool(ours.note), ours.kind != "modelled")
-                self.assertEqual(bool(ours.effects), ours.kind == "unmodelled")
-                self.assertLessEqual(ours.effects, EFFECTS)
+        self.assert_rows_say_what_they_are_about(directives())
 
     def test_a_word_that_no_module_has_may_change_anything(self) -> None:
         self.assertEqual(known("pier_lights").effects, EFFECTS)

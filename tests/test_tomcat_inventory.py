@@ -13,7 +13,7 @@ from rupex.servers.common.inventory import EFFECTS
 from rupex.servers.contract import Answer, Request
 from rupex.servers.tomcat.inventory import component, directives
 from tests.oracle import _binary
-from tests.support import TreeTest
+from tests.support import InventoryRows, TreeTest
 from tests.tomcat_oracle import jars_of
 
 _PROGRAM = Path(__file__).parent / "java/Setters.java"
@@ -69,7 +69,7 @@ def classes(major: int) -> dict[str, tuple[frozenset[str], frozenset[str]]]:
     return {name: (frozenset(kinds.split()), frozenset(setters.lower().split())) for name, kinds, setters in lines}
 
 
-class InventoryTest(unittest.TestCase):
+class InventoryTest(InventoryRows):
     def test_the_table_has_what_the_classes_take(self) -> None:
         lowered = {(place, word.lower()) for place, word in directives()}
         for major in (10, 9):
@@ -92,11 +92,7 @@ class InventoryTest(unittest.TestCase):
                         self.assertIn((_KINDS[kind], short), directives(), "the table lacks it")
 
     def test_every_row_says_what_it_is_about(self) -> None:
-        for name, ours in directives().items():
-            with self.subTest(name):
-                self.assertEqual(bool(ours.note), ours.kind != "modelled")
-                self.assertEqual(bool(ours.effects), ours.kind == "unmodelled")
-                self.assertLessEqual(ours.effects, EFFECTS)
+        self.assert_rows_say_what_they_are_about(directives())
 
     def test_a_class_that_is_not_tomcats_own_may_change_anything(self) -> None:
         self.assertEqual(component("Valve", "test.ternholm.PierValve").effects, EFFECTS)

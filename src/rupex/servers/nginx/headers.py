@@ -17,8 +17,9 @@ from msgspec import UNSET, structs
 from rupex.model import Dropped, Header, Provenance, Setting
 from rupex.model.budget import spend
 from rupex.model.numbers import whole_number
+from rupex.servers.common.inventory import Unmodelled, affecting
 from rupex.servers.nginx.block import Block
-from rupex.servers.nginx.inventory import InventoryReader, Unmodelled, affecting
+from rupex.servers.nginx.inventory import InventoryReader
 from rupex.servers.nginx.release import Release, default
 from rupex.servers.nginx.syntax import Directive
 from rupex.servers.nginx.tls import inherited
@@ -49,7 +50,7 @@ class HeaderReader:
 
     def __init__(self, release: Release, definitions: Definitions, inventory: InventoryReader) -> None:
         self.release, self.definitions, self.inventory = release, definitions, inventory
-        self._known: dict[tuple[int, ...], SentHeaders] = {}
+        self._known: dict[tuple[object, ...], SentHeaders] = {}
         self._tokens: dict[int, Setting[str]] = {}
 
     def of(self, chain: tuple[Block, ...]) -> SentHeaders:
@@ -57,7 +58,11 @@ class HeaderReader:
         # Blocks that say nothing about headers change nothing: locations without a word of their own share their server's.
         saying = [block for block in chain if not _NAMES.isdisjoint(block.by_name)]
         others = tuple(affecting(self.inventory.of(chain), frozenset(("headers",))))
-        key = (*map(id, saying), bool(saying) and saying[-1] is chain[-1], *(id(one.directive) for one in others))
+        key = (
+            *map(id, saying),
+            bool(saying) and saying[-1] is chain[-1],
+            *((one.name, one.provenance) for one in others),
+        )
         found = self._known.get(key)
         if found is None:
             found = self._read(chain)
@@ -259,7 +264,7 @@ def _doubted(sent: tuple[Header, ...], changing: Unmodelled) -> Iterator[Header]
         value = header.value if is_constant(header.value) else "…"  # one that no request fills in
         yield structs.replace(header, value=value, unknown=str(changing))
     for name in names.values():
-        yield Header(name, "…", "all", changing.directive.provenance(), str(changing))
+        yield Header(name, "…", "all", changing.provenance, str(changing))
 
 
 def _says_something(directive: Directive) -> bool:

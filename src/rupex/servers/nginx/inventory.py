@@ -6,28 +6,13 @@ A directive that Rupex does not model is not passed over: where it is in force, 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from functools import cache
-from typing import Final, NamedTuple
+from typing import Final
 
 from rupex.package_files import table_of
-from rupex.servers.common.inventory import EFFECTS, Class, class_of, effects_and_note, headers_in
+from rupex.servers.common.inventory import EFFECTS, Known, Unmodelled, class_of, effects_and_note
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.syntax import Directive
-
-
-class Known(NamedTuple):
-    """What is known of a directive.
-
-    ``modules``: those that accept it.
-    ``kind``: what Rupex makes of it.
-    ``effects``: what an unmodelled one can change; ``note``: what it is about.
-    """
-
-    modules: tuple[str, ...]
-    kind: Class
-    effects: frozenset[str]
-    note: str
 
 
 @cache
@@ -42,11 +27,11 @@ def directives() -> dict[tuple[str, str], Known]:
         for word in words.split():
             before = found.get((where, word))
             modules = (module,) if before is None else (*before.modules, module)
-            found[where, word] = Known(modules, class_of(kind), effects, note)
+            found[where, word] = Known(class_of(kind), effects, note, modules)
     return found
 
 
-_ANYTHING: Final = Known((), "unmodelled", EFFECTS, "no known module accepts it")
+_ANYTHING: Final = Known("unmodelled", EFFECTS, "no known module accepts it")
 _OFF: Final = (("off",), ("none",))
 
 
@@ -71,31 +56,14 @@ def setters() -> frozenset[str]:
     )
 
 
-class Unmodelled(NamedTuple):
-    """A directive in force that Rupex does not model, and what it can change."""
+def may_come_first(one: Unmodelled) -> bool:
+    """Whether a directive may decide before the rewrite directives do."""
+    return one.effects == EFFECTS or one.name.startswith("server_rewrite_")
 
-    directive: Directive | Block
-    effects: frozenset[str]
-    note: str
 
-    def __str__(self) -> str:
-        """Why what it can change is unknown."""
-        return f"{self.directive.name} ({self.directive.provenance()}) is not modelled, and may change the answer"
-
-    @property
-    def may_come_first(self) -> bool:
-        """Whether it may decide before the rewrite directives do."""
-        return self.effects == EFFECTS or self.directive.name.startswith("server_rewrite_")
-
-    @property
-    def comes_before_access(self) -> bool:
-        """Whether it decides before the rules of access do, and behind the rewrite directives."""
-        return self.directive.name.startswith("rewrite_by_")
-
-    @property
-    def headers(self) -> tuple[str, ...]:
-        """The headers that it may change."""
-        return headers_in(self.note) if "headers" in self.effects else ()
+def comes_before_access(one: Unmodelled) -> bool:
+    """Whether a directive decides before the rules of access do, and behind the rewrite directives."""
+    return one.name.startswith("rewrite_by_")
 
 
 class InventoryReader:
@@ -114,7 +82,7 @@ class InventoryReader:
 
     def _found(self, name: str, found: Directive | Block) -> Unmodelled:
         entry = known(name, self.where)
-        return Unmodelled(found, entry.effects, entry.note)
+        return Unmodelled(name, entry.effects, entry.note, found.provenance())
 
     def _names_of(self, block: Block) -> tuple[str, ...]:
         """The names in a block itself that are not modelled. The block is kept, so that no other gets its identity."""
@@ -124,8 +92,3 @@ class InventoryReader:
             names = tuple(name for name in model.by_name if known(name, self.where).effects)
             found = self._names[id(model)] = model, names
         return found[1]
-
-
-def affecting(found: tuple[Unmodelled, ...], effects: frozenset[str]) -> Iterator[Unmodelled]:
-    """Those of ``found`` that can change one of ``effects``."""
-    return (one for one in found if one.effects & effects)

@@ -14,11 +14,12 @@ from typing import Final
 from rupex.model import Provenance, bounds
 from rupex.model.budget import PER_REQUEST, spend
 from rupex.model.numbers import whole_number
+from rupex.servers.common.inventory import Unmodelled, affecting
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, AccessReader, client_address, realm_of
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import OWN_PAGES, Content, Kind, content_type
-from rupex.servers.nginx.inventory import InventoryReader, Unmodelled, affecting
+from rupex.servers.nginx.inventory import InventoryReader, comes_before_access, may_come_first
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
 from rupex.servers.nginx.rewriting import REDIRECT_STATUSES, REWRITING, Ended, Way, run_rewrites
 from rupex.servers.nginx.syntax import Directive
@@ -160,7 +161,7 @@ class Processor:
     def _stop_at_unknown_words(self, chain: tuple[Block, ...]) -> None:
         """Raises ``UndeterminedError`` where a directive is in force that may decide before anything else does."""
         for one in self.inventory.of(chain):
-            if one.may_come_first:
+            if may_come_first(one):
                 raise UndeterminedError(str(one))
 
     # Ends
@@ -236,7 +237,7 @@ class Processor:
         exchange.root = exchange.filename = None
         others = self.inventory.of(way.chain)
         for one in others:
-            if one.comes_before_access:
+            if comes_before_access(one):
                 raise UndeterminedError(str(one))
         exchange.source = client_address(way.chain, exchange)
         if exchange.source != exchange.peer:

@@ -21,6 +21,7 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_SCOPE, spend
 from rupex.servers.common.document_roots import DocumentRoots, exposed
+from rupex.servers.common.inventory import affecting
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.common.scopes import Part, Reply, Role, redirect_samples, scope_of
@@ -28,7 +29,7 @@ from rupex.servers.nginx.access import AccessReader
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.content import Content
 from rupex.servers.nginx.headers import BY_EXPIRES, HeaderReader, cache_control, reflected_part
-from rupex.servers.nginx.inventory import InventoryReader, affecting
+from rupex.servers.nginx.inventory import InventoryReader
 from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.locations import Location, read_locations, scope_identity
 from rupex.servers.nginx.process import LISTS_FOLDERS, Outcome, Processor
@@ -143,7 +144,7 @@ class ScopeReader:
         if said is not None and said.value:
             return said
         for one in affecting(self.inventory.of(chain), frozenset(("access",))):
-            return unknown(str(one), one.directive.provenance())
+            return unknown(str(one), one.provenance)
         return said
 
     def _reply(

@@ -45,8 +45,8 @@ class StreamReader:
             self.problems += problems
             for one in self._inventory.of((stream, block)):
                 if "status" in one.effects:
-                    place = one.directive.provenance()
-                    words = f"{one.directive.name} is not modelled, and may decide where connections go"
+                    place = one.provenance
+                    words = f"{one.name} is not modelled, and may decide where connections go"
                     self.problems.append(Problem("unmodelled", place.file, place.line, words, hides_endpoints=True))
             virtual = VirtualHost(block, listens, self._names(block))
             for listen in listens:

@@ -24,11 +24,12 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion
 from rupex.model.provenance import How
+from rupex.servers.common.inventory import affecting
 from rupex.servers.common.openssl_settings import by_library, signatures
 from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import HostContext
 from rupex.servers.nginx.block import Block
-from rupex.servers.nginx.inventory import InventoryReader, affecting
+from rupex.servers.nginx.inventory import InventoryReader, may_come_first
 from rupex.servers.nginx.listeners import Listener, VirtualHost
 from rupex.servers.nginx.load import LoadedConfig
 from rupex.servers.nginx.release import Release, default
@@ -171,9 +172,9 @@ class TlsResolver:
         if "ssl_stapling" in http.by_name or "ssl_stapling" in own.by_name:
             settings = settings | {"stapling": self._stapling((http, own), uses)}
         for one in affecting(self._inventory.of((http, own)), frozenset(("tls",))):
-            place = one.directive.provenance()
+            place = one.provenance
             settings = settings | {name: unknown(str(one), place) for name in _CHANGED_BY_PROGRAMS}
-            if "certificate" in one.directive.name or one.may_come_first:
+            if "certificate" in one.name or may_come_first(one):
                 uses = (CertificateUse(None, None, place, None),)
         return Tls(certificates=uses, **settings)
 

@@ -9,23 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import cache
-from typing import Final, NamedTuple
+from typing import Final
 
 from rupex.package_files import table_of
-from rupex.servers.common.inventory import EFFECTS, Class, class_of, effects_and_note, headers_in
+from rupex.servers.common.inventory import EFFECTS, Known, Unmodelled, class_of, effects_and_note
 from rupex.servers.tomcat.syntax import Element
-
-
-class Known(NamedTuple):
-    """What is known of an attribute or component.
-
-    ``kind``: what Rupex makes of it.
-    ``effects``: what an unmodelled one can change; ``note``: what it is about.
-    """
-
-    kind: Class
-    effects: frozenset[str]
-    note: str
 
 
 @cache
@@ -70,34 +58,16 @@ def component(kind: str, class_name: str) -> Known:
     return directives().get((kind, class_name.rpartition(".")[2]), _ANYTHING)
 
 
-class Unmodelled(NamedTuple):
-    """What is in force and not modelled, what it can change, and where it stands."""
-
-    name: str
-    effects: frozenset[str]
-    note: str
-    element: Element
-
-    def __str__(self) -> str:
-        """Why what it can change is unknown."""
-        return f"{self.name} ({self.element.provenance()}) is not modelled, and may change the answer"
-
-    @property
-    def headers(self) -> tuple[str, ...]:
-        """The headers that it may change."""
-        return headers_in(self.note) if "headers" in self.effects else ()
-
-
 def unmodelled_attributes(element: Element, place: str = "") -> Iterator[Unmodelled]:
     """The attributes of an element that are not modelled, unless they say what holds without them. ``place``: under what they are
     known, if not under the element's name."""
     for name, value in element.attributes.items():
         found = directives().get((place or element.name, name))
         if found is not None and found.effects and value.strip().lower() != _DEFAULTS.get(name):
-            yield Unmodelled(name, found.effects, found.note, element)
+            yield Unmodelled(name, found.effects, found.note, element.provenance())
 
 
 def unmodelled_component(kind: str, class_name: str, element: Element) -> Unmodelled | None:
     """A valve or filter that is not modelled; None for any other."""
     found = component(kind, class_name)
-    return Unmodelled(class_name, found.effects, found.note, element) if found.effects else None
+    return Unmodelled(class_name, found.effects, found.note, element.provenance()) if found.effects else None

@@ -15,10 +15,11 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_REQUEST, spend
 from rupex.model.numbers import whole_number
+from rupex.servers.common.inventory import Unmodelled
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.tomcat.deployed import Context, Reader
-from rupex.servers.tomcat.inventory import Unmodelled, unmodelled_attributes, unmodelled_component
+from rupex.servers.tomcat.inventory import unmodelled_attributes, unmodelled_component
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element
@@ -114,7 +115,7 @@ class Processor:
                 return Setting(True, context.provenance)
             for one in self.unmodelled(member, context):
                 if "access" in one.effects:
-                    return unknown(str(one), one.element.provenance())
+                    return unknown(str(one), one.provenance)
             if context.role == "admin" and not context.app.descriptors[1:]:
                 return unknown("the application's own descriptor is not in the tree")
         return Setting(False, None)

@@ -11,7 +11,8 @@ from msgspec import Struct
 
 from rupex.model import Header, Provenance
 from rupex.model.numbers import whole_number
-from rupex.servers.tomcat.inventory import Unmodelled, unmodelled_component
+from rupex.servers.common.inventory import Unmodelled
+from rupex.servers.tomcat.inventory import unmodelled_component
 from rupex.servers.tomcat.release import Release, default
 from rupex.servers.tomcat.syntax import Element
 from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, Visitor, behind_proxy, refuses
@@ -185,7 +186,7 @@ def _doubted(doubt: Unmodelled, found: Mapping[str, Header]) -> Iterator[Header]
     """The headers that a filter may change which is not modelled, with what is ``found`` of them so far."""
     for name in doubt.headers:
         value = found[name].value if name in found else "…"
-        yield Header(name, value, "all", doubt.element.provenance(), str(doubt))
+        yield Header(name, value, "all", doubt.provenance, str(doubt))
 
 
 def _security_headers(
