@@ -29,6 +29,7 @@ from tests.oracle import Ask, Case, Reply, _binary, free_port, request, s_client
 from tests.support import TreeTest, rupex, written_out_document
 from tests.test_nginx_against_server import comparable, predict
 from tests.tls_oracle import are_asked, seen_by_openssl
+from tests.tomcat_generator import application, asks
 from tests.tomcat_oracle import read_cases, running_tomcat
 
 TLS = (
@@ -143,6 +144,24 @@ class TomcatRulesTest(unittest.TestCase):
                         (real.status, real.values("Location")),
                     )
         self.assertGreater(told, 0.9 * len(case.asks))
+
+
+class TomcatApplicationsTest(TomcatAnswersTest):
+    def test_every_case_is_answered_as_predicted(self) -> None:
+        """Random applications, all of them in one server."""
+        chance, files, lines = Random(SEED), dict[str, str](), list[str]()
+        for number in range(120):
+            files |= application(chance, f"webapps/g{number}")
+            lines += asks(chance, f"/g{number}", 8)
+        case = Case("valves", "\n".join(lines))
+        with running_tomcat(case, 10, files) as tree:
+            evidence = gather(open_tree(tree).tree, "", name="applications")
+            self.assertEqual(evidence.host.problems, ())
+            for ask in case.asks:
+                folder = f"webapps/{ask.url.split('/')[3]}"
+                texts = [files[f"{folder}/META-INF/context.xml"], files[f"{folder}/WEB-INF/web.xml"]]
+                with self.subTest(f"{ask.method} {ask.url}", headers=ask.headers, source=ask.source, texts=texts):
+                    self._compare(predict(evidence, ask), request(ask))
 
 
 class TomcatTlsTest(unittest.TestCase):

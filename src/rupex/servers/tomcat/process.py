@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from typing import Final, NamedTuple
 
 from rupex.host.tree.paths import normalize_path
 from rupex.http.urls import authority_of
@@ -24,7 +24,11 @@ from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element
 from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, STRANGER, Visitor, behind_proxy, refuses
-from rupex.servers.tomcat.webapp import Constraint
+from rupex.servers.tomcat.webapp import Constraint, admission
+
+_READING: Final = ("GET", "HEAD", "POST")
+_STATUS_OF_METHOD: Final = {"OPTIONS": 200, "PUT": 405, "DELETE": 405}
+"""What the default servlet answers to other methods, whatever lies there, as long as nothing may be written (DefaultServlet)."""
 
 
 class VirtualHostBinding(NamedTuple):
@@ -108,9 +112,9 @@ class Processor:
         if valve is not None:
             return Setting(True, valve.provenance())
         if context is not None:
-            for constraint in context.app.constraints("/index", "GET"):
-                if constraint.roles is not None and context.app.login():
-                    return Setting(True, constraint.element.provenance())
+            constraints = context.app.constraints("/index", "GET")
+            if admission(constraints) == "denied" or (admission(constraints) == "login" and context.app.login()):
+                return Setting(True, constraints[0].element.provenance())
             if context.role == "admin" and context.app.login():
                 return Setting(True, context.provenance)
             for one in self.unmodelled(member, context):
@@ -165,44 +169,60 @@ class Processor:
         visitor = request.visitor
         for valve, element in self._valves(member, context):
             kind = _kind(valve)
+            is_above = context is None or element is member.engine or element is member.host
+            below = None if context is None or is_above else context.path
             if kind in BEHIND_PROXIES:
                 visitor = behind_proxy(valve.attributes, visitor)
             elif kind in BY_ADDRESS and refuses(kind, valve.attributes, visitor, port_of(member.connector)):
                 status = whole_number(valve.get("denyStatus")) or 403
                 return Outcome(context, status, by=valve.provenance()), visitor
-            elif kind == "HealthCheckValve" and path == valve.get("path", "/health"):
+            elif kind == "HealthCheckValve" and path[len(below or "") :] == valve.get("path", "/health"):
                 return Outcome(context, 200, by=valve.provenance()), visitor
             elif kind == "RewriteValve" and not request.is_rewritten:
-                below = None if element is member.host or context is None else context.path
-                connector = member.connector
-                variables = {
-                    "HTTPS": "on" if _is_secure(connector, visitor) else "off",
-                    "HTTP_HOST": request.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
-                    "REQUEST_URI": request.sent or path, "QUERY_STRING": request.query or "",
-                    "REQUEST_METHOD": request.method, "REQUEST_SCHEME": "",
-                }  # fmt: skip
-                subject = Subject(path[len(below or "") :], request.query, variables, below)
-                done = rewrite(self._rules(member, context, element), subject, self.release.number)
-                if done.status is not None:
-                    found = Outcome(context, done.status, done.location, by=done.by)
-                    is_refusal = done.status >= 400
-                    if not done.goes_on or self.release.number < (10, 1) or (is_refusal and below is None):
-                        return found, visitor
-                    # The request goes on, and an error of its own on top of this answer is one too many (10.1.60).
-                    own = self.answer_path(
-                        member,
-                        path,
-                        request.method,
-                        name=request.name,
-                        query=request.query,
-                        exact=request.exact,
-                        is_rewritten=True,
-                        visitor=visitor,
-                    )
-                    return (found._replace(status=500) if (own.status or 0) >= 400 else found), visitor
-                if done.by is not None:
-                    return (below or "") + done.path, visitor
+                rules = self._rules(member, context, element)
+                found = self._by_rules(member, context, rules, below, path, request._replace(visitor=visitor))
+                if found is not None:
+                    return found, visitor
         return None, visitor
+
+    def _by_rules(
+        self,
+        member: VirtualHostBinding,
+        context: Context | None,
+        rules: tuple[Rule, ...],
+        below: str | None,
+        path: str,
+        request: PathRequest,
+    ) -> Outcome | str | None:
+        """What a rewrite valve makes of a request: an answer, another path, or nothing. ``below``: the application that it stands
+        in, None for one of a host."""
+        connector = member.connector
+        variables = {
+            "HTTPS": "on" if _is_secure(connector, request.visitor) else "off",
+            "HTTP_HOST": request.name or member.host.get("name"), "SERVER_PORT": connector.get("port", "8080"),
+            "REQUEST_URI": request.sent or path, "QUERY_STRING": request.query or "",
+            "REQUEST_METHOD": request.method, "REQUEST_SCHEME": "",
+        }  # fmt: skip
+        subject = Subject(path[len(below or "") :], request.query, variables, below)
+        done = rewrite(rules, subject, self.release.number)
+        if done.status is None:
+            return None if done.by is None else (below or "") + done.path
+        found = Outcome(context, done.status, done.location, by=done.by)
+        is_refusal = done.status >= 400
+        if not done.goes_on or self.release.number < (10, 1) or (is_refusal and below is None):
+            return found
+        # The request goes on, and an error of its own on top of this answer is one too many (10.1.60).
+        own = self.answer_path(
+            member,
+            path,
+            request.method,
+            name=request.name,
+            query=request.query,
+            exact=request.exact,
+            is_rewritten=True,
+            visitor=request.visitor,
+        )
+        return found._replace(status=500) if (own.status or 0) >= 400 else found
 
     def answer_path(
         self,
@@ -222,6 +242,11 @@ class Processor:
         context = next(
             (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
         )
+        if (
+            context is not None and context.path and path == context.path
+        ):  # before any valve (CoyoteAdapter.postParseRequest)
+            found = Outcome(context, 302, f"{context.path}/{_query_part(query)}", by=context.provenance)
+            return self._with_doubt(member, context, found, exact=exact)
         request = PathRequest(method, name, query, sent, exact, is_rewritten, visitor)
         try:
             before, visitor = self._before(member, context, path, request)
@@ -277,24 +302,23 @@ class Processor:
     def _in_application(self, member: VirtualHostBinding, context: Context, path: str, request: PathRequest) -> Outcome:
         """What an application makes of a request that no valve answers."""
         inner = path[len(context.path) :]
-        if not inner and context.path:
-            return Outcome(context, 302, f"{context.path}/{_query_part(request.query)}", by=context.provenance)
-        if inner.upper().startswith(("/WEB-INF", "/META-INF")):
-            return Outcome(context, 404)  # before any filter
-        constraints = list(context.app.constraints(inner or "/", request.method))
+        constraints = context.app.constraints(inner or "/", request.method)
         is_secure = _is_secure(member.connector, request.visitor)
         refused = self._constrained(member, context, constraints, path, request, is_secure=is_secure)
         if refused is not None:
             return refused
+        private = (
+            Header("Cache-Control", "private", "all", constraints[0].element.provenance()) if constraints else None
+        )
+        cached = (private,) if private is not None and request.method != "POST" else ()
+        if inner.upper().startswith(("/WEB-INF", "/META-INF")):
+            return Outcome(context, 404, headers=cached)  # before any filter
         welcome = next((name for name in context.app.welcome_files() if self._has_page(context, inner, name)), "")
         filtered = context.app.filtered((inner or "/") + welcome, self.release, request.visitor, is_secure=is_secure)
-        headers = filtered.headers
-        if constraints and request.method != "POST":
-            by = constraints[0].element.provenance()
-            headers = (*headers, Header("Cache-Control", "private", "all", by))
+        headers = (*filtered.headers, *cached)
         if filtered.status is not None:
             return Outcome(context, filtered.status, by=filtered.by, headers=headers)
-        status, location = self._from_disk(context, inner, request.query) if request.exact else (None, None)
+        status, location = self._from_disk(context, inner, request) if request.exact else (None, None)
         return Outcome(context, status, location, headers=headers, unknown=filtered.unknown)
 
     def _constrained(
@@ -313,19 +337,18 @@ class Processor:
         element = constraints[0].element
         by = element.provenance()
         cached = (("Cache-Control", "private"),) if request.method != "POST" else ()
-        if any(constraint.is_confidential for constraint in constraints) and not is_secure:
+        if all(constraint.is_confidential for constraint in constraints) and not is_secure:
             target = self._to_secure(member, context, element, request.sent or path, request.name, request.query)
             return target._replace(extra=cached)
-        if any(constraint.roles == () for constraint in constraints):
-            return Outcome(context, 403, by=by, extra=cached)
-        if not any(constraint.roles for constraint in constraints):
-            return None
+        allowed = admission(constraints)
+        if allowed != "login":
+            return Outcome(context, 403, by=by, extra=cached) if allowed == "denied" else None
         login = context.app.login()
         if login in ("BASIC", "DIGEST"):
             return Outcome(context, 401, by=by, extra=cached)
         if login:
             return Outcome(context, None, by=by, unknown="a page to log in answers")
-        return Outcome(context, 403, by=by)
+        return Outcome(context, 403, by=by, extra=cached)
 
     def _to_secure(
         self, member: VirtualHostBinding, context: Context, constraint: Element, path: str, name: str, query: str | None
@@ -353,15 +376,17 @@ class Processor:
         path = normalize_path(f"{context.folder}{inner}{name}")
         return inner.endswith("/") and context.folder is not None and self.reader.tree.is_file(path)
 
-    def _from_disk(self, context: Context, inner: str, query: str | None) -> tuple[int | None, str | None]:
+    def _from_disk(self, context: Context, inner: str, request: PathRequest) -> tuple[int | None, str | None]:
         """What the default servlet makes of a file or folder; (None, None) where something else of the application may answer."""
         tree, folder = self.reader.tree, context.folder
         if folder is None or context.app.has_servlets() or inner.endswith((".jsp", ".jspx")):
             return None, None
+        if request.method not in _READING:
+            return (None if context.app.may_write() else _STATUS_OF_METHOD.get(request.method, 501)), None
         path = normalize_path(f"{folder}{inner}")
         if tree.is_folder(path):
             if not inner.endswith("/"):
-                return 302, f"{context.path}{inner}/{_query_part(query)}"
+                return 302, f"{context.path}{inner}/{_query_part(request.query)}"
             for name in context.app.welcome_files() or ("index.html", "index.htm", "index.jsp"):
                 if tree.is_file(f"{path}/{name}"):
                     return (None if name.endswith(".jsp") else 200), None

@@ -58,7 +58,8 @@ def visitor_of(source: str | None, headers: Mapping[str, str]) -> Visitor:
 def refuses(kind: str, settings: Mapping[str, str], visitor: Visitor, port: int | None) -> bool:
     """Whether a valve or filter of :data:`BY_ADDRESS` refuses a visitor at a connector's ``port``: whom ``deny`` names, and of
     the others whom ``allow`` does not; without ``allow`` nobody else, without both everybody (RequestFilterValve.isAllowed)."""
-    address = visitor.peer if _is_on(settings, "usePeerAddress") else visitor.address
+    is_peer = _is_on(settings, "usePeerAddress") and "Host" not in kind  # a name is never the peer's
+    address = visitor.peer if is_peer else visitor.address
     allow, deny = settings.get("allow", ""), settings.get("deny", "")
     if "CIDR" in kind:
         is_denied, is_allowed = (_lies_in(words, address) for words in (deny, allow))

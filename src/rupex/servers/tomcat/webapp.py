@@ -5,7 +5,7 @@ listings. The server's ``conf/web.xml`` holds for every application, its own ``W
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Final, NamedTuple
+from typing import Final, Literal, NamedTuple
 
 from msgspec import Struct
 
@@ -30,6 +30,23 @@ class Constraint(NamedTuple):
     element: Element
 
 
+class Collection(NamedTuple):
+    """Resources of a constraint: URL ``patterns``, and the ``methods`` that it holds for (all where none is named) or those
+    ``omitted``."""
+
+    constraint: Constraint
+    patterns: tuple[str, ...]
+    methods: frozenset[str]
+    omitted: frozenset[str]
+
+    def has(self, method: str) -> bool:
+        return method in self.methods if self.methods else method not in self.omitted
+
+    def prefix(self, path: str) -> int:
+        """The length of its longest prefix pattern that fits a path, -1 for none."""
+        return max((len(p) for p in self.patterns if p.endswith("/*") and rank_of(p, path) >= 0), default=-1)
+
+
 class Filtered(NamedTuple):
     """What filters make of a request.
 
@@ -49,27 +66,37 @@ class WebApp(Struct, frozen=True):
 
     descriptors: tuple[Element, ...]
 
-    def constraints(self, path: str, method: str) -> Iterator[Constraint]:
-        """The constraints of the patterns that fit a path best (Servlet 6.0, 13.8.3)."""
-        found: list[tuple[int, Constraint]] = []
+    def constraints(self, path: str, method: str) -> list[Constraint]:
+        """The constraints that hold for a path and method: of the kind of pattern that fits best, whether or not the method is
+        one of theirs. A longest prefix without the method leaves the word to the endings and to ``/``, and to no shorter prefix
+        (RealmBase.findSecurityConstraints)."""
+        known = list(self._collections())
+        exact = [one for one in known if path in one.patterns or (path == "/" and "" in one.patterns)]
+        if exact:
+            return [one.constraint for one in exact if one.has(method)]
+        longest = max((one.prefix(path) for one in known), default=-1)
+        found = [one.constraint for one in known if longest >= 0 and one.prefix(path) == longest and one.has(method)]
+        if found:
+            return found
+        ending = [one for one in known if any(_fits_ending(pattern, path) for pattern in one.patterns)]
+        return [one.constraint for one in ending or known if one.has(method) and (ending or "/" in one.patterns)]
+
+    def _collections(self) -> Iterator[Collection]:
+        """The collections of resources in order, each with its constraint."""
         for descriptor in self.descriptors:
             for element in descriptor.all("security-constraint"):
-                best = -1
+                guarantee = element.first("user-data-constraint")
+                word = "" if guarantee is None else guarantee.text_of("transport-guarantee").upper()
+                auth = element.first("auth-constraint")
+                roles = None if auth is None else tuple(role.text for role in auth.all("role-name"))
+                constraint = Constraint(word in ("CONFIDENTIAL", "INTEGRAL"), roles, element)
                 for collection in element.all("web-resource-collection"):
-                    methods = {m.text.upper() for m in collection.all("http-method")}
-                    omitted = {m.text.upper() for m in collection.all("http-method-omission")}
-                    if (methods and method not in methods) or method in omitted:
-                        continue
-                    for pattern in collection.all("url-pattern"):
-                        best = max(best, rank_of(pattern.text, path))
-                if best >= 0:
-                    guarantee = element.first("user-data-constraint")
-                    word = "" if guarantee is None else guarantee.text_of("transport-guarantee").upper()
-                    auth = element.first("auth-constraint")
-                    roles = None if auth is None else tuple(role.text for role in auth.all("role-name"))
-                    found.append((best, Constraint(word in ("CONFIDENTIAL", "INTEGRAL"), roles, element)))
-        top = max((rank for rank, _ in found), default=-1)
-        return (constraint for rank, constraint in found if rank == top)
+                    yield Collection(
+                        constraint,
+                        tuple(pattern.text for pattern in collection.all("url-pattern")),
+                        frozenset(one.text for one in collection.all("http-method")),
+                        frozenset(one.text for one in collection.all("http-method-omission")),
+                    )
 
     def login(self) -> str:
         """How people log in: ``BASIC``, ``FORM`` …, empty for not at all."""
@@ -157,13 +184,21 @@ class WebApp(Struct, frozen=True):
 
     def listings(self) -> tuple[bool, Provenance | None]:
         """Whether the default servlet lists folders, and the line that decides."""
-        found: tuple[bool, Provenance | None] = (False, None)
+        found = self._parameter_of_files("listings")
+        return (False, None) if found is None else (found.text_of("param-value").lower() == "true", found.provenance())
+
+    def may_write(self) -> bool:
+        """Whether the default servlet lets clients put and delete files."""
+        found = self._parameter_of_files("readonly")
+        return found is not None and found.text_of("param-value").lower() != "true"
+
+    def _parameter_of_files(self, name: str) -> Element | None:
+        """The last parameter ``name`` of the default servlet."""
+        found = None
         for descriptor in self.descriptors:
             for servlet in descriptor.all("servlet"):
                 if servlet.text_of("servlet-class") == _DEFAULT_SERVLET:
-                    for parameter in servlet.all("init-param"):
-                        if parameter.text_of("param-name") == "listings":
-                            found = parameter.text_of("param-value").lower() == "true", parameter.provenance()
+                    found = next((p for p in servlet.all("init-param") if p.text_of("param-name") == name), found)
         return found
 
     def welcome_files(self) -> tuple[str, ...]:
@@ -227,6 +262,19 @@ def _cors_headers(given: Mapping[str, str], element: Element) -> Iterator[Header
         yield Header("Access-Control-Allow-Origin", origins.split(",")[0].strip(), "all", place, words)
     if credentials:
         yield Header("Access-Control-Allow-Credentials", "true", "all", place, words)
+
+
+def _fits_ending(pattern: str, path: str) -> bool:
+    return pattern.startswith("*.") and rank_of(pattern, path) >= 0
+
+
+def admission(constraints: Iterable[Constraint]) -> Literal["open", "login", "denied"]:
+    """Who gets past constraints that hold together: nobody where one names no role; anybody where one asks for no login
+    (RealmBase.hasResourcePermission)."""
+    roles = [constraint.roles for constraint in constraints]
+    if () in roles:
+        return "denied"
+    return "open" if None in roles or not roles else "login"
 
 
 def rank_of(pattern: str, path: str, *, is_filter: bool = False) -> int:
