@@ -179,7 +179,7 @@ def _render_scope(page: Page, scope: Scope, *, verbose: bool) -> None:
     elif scope.upstream is not None:
         does = f"passes on to {scope.upstream.url}"
     elif scope.role is not None:
-        does = f"is a {scope.role} page"
+        does = "is a management page" if scope.role == "admin" else f"is a {scope.role} page"
     else:
         does = "answers with content" + (", folders are listed" if scope.listing and scope.listing.enabled else "")
     if scope.closed is not None and scope.serves_content:
