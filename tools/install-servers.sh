@@ -9,10 +9,12 @@ want() { # a program or file that has to be there, and the package that brings i
     command -v "$1" >/dev/null 2>&1 || [ -e "$1" ] || [ -x "/usr/sbin/$1" ] || need="$need $2"
 }
 want nginx nginx-light
-want /usr/lib/nginx/modules/ngx_http_headers_more_filter_module.so libnginx-mod-http-headers-more-filter
-want /usr/lib/nginx/modules/ngx_stream_module.so libnginx-mod-stream
-for module in $(apt-cache search --names-only '^libnginx-mod-' 2>/dev/null | cut -d' ' -f1 | grep -v -- '-dev$'); do
-    dpkg -s "$module" >/dev/null 2>&1 || need="$need $module"
+# Every module that Debian packages: tests/test_nginx_inventory.py reads their tables.
+for module in http-auth-pam http-brotli-filter http-brotli-static http-cache-purge http-dav-ext http-echo http-fancyindex \
+    http-geoip http-geoip2 http-headers-more-filter http-image-filter http-js http-lua http-memc http-modsecurity \
+    http-ndk http-perl http-set-misc http-srcache-filter http-subs-filter http-uploadprogress http-upstream-fair \
+    http-xslt-filter mail nchan rtmp stream stream-geoip stream-geoip2 stream-js; do
+    dpkg -s "libnginx-mod-$module" >/dev/null 2>&1 || need="$need libnginx-mod-$module"
 done
 want openssl openssl
 want apache2 apache2
