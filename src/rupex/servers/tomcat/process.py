@@ -27,7 +27,7 @@ from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, STRANGER, 
 from rupex.servers.tomcat.webapp import Constraint, admission
 
 _READING: Final = ("GET", "HEAD", "POST")
-_STATUS_OF_METHOD: Final = {"OPTIONS": 200, "PUT": 405, "DELETE": 405}
+_STATUS_OF_METHOD: Final = {"OPTIONS": 200, "TRACE": 200, "PUT": 405, "DELETE": 405}
 """What the default servlet answers to other methods, whatever lies there, as long as nothing may be written (DefaultServlet)."""
 
 
