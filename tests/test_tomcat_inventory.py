@@ -137,6 +137,14 @@ class UnmodelledTest(TreeTest):
         logs = '<Valve className="org.apache.catalina.valves.AccessLogValve" prefix="a"/>'
         self.assertIsNone(self.answer(host=logs).unknown)
 
+    def test_an_address_pattern_that_cannot_be_read(self) -> None:
+        for pattern in ("(", "*", "[z-a]"):
+            valve = f'<Valve className="org.apache.catalina.valves.RemoteAddrValve" allow="{pattern}"/>'
+            self.assertIn(
+                "cannot", (self.answer(host=valve).unknown or "").replace("not one that Rupex can read", "cannot")
+            )
+            self.assertEqual(len(self.gather(tomcat="10.1.34").host.endpoints), 1)
+
     def test_filters(self) -> None:
         text = (
             "<filter><filter-name>f</filter-name><filter-class>{}</filter-class></filter>"

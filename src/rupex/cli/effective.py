@@ -156,7 +156,8 @@ def _request(arguments: argparse.Namespace) -> Any:
         raise RupexError(f"--url: {error}") from None
     if url.scheme not in ("http", "https") or not url.hostname:
         raise RupexError("--url: a whole URL is expected, such as https://www.example.test/login")
-    if arguments.source is not None and parse_address(arguments.source) is None:
+    source = None if arguments.source is None else parse_address(arguments.source)
+    if arguments.source is not None and source is None:
         raise RupexError(f"--source {arguments.source}: an address is expected, such as 192.0.2.7 or 2001:db8::7")
     headers = []
     for header in arguments.header:
@@ -173,7 +174,7 @@ def _request(arguments: argparse.Namespace) -> Any:
         query=url.query or None,
         headers=tuple(headers),
         address=arguments.address,
-        source=arguments.source,
+        source=None if source is None else str(source),
         status=arguments.status,
     )
 

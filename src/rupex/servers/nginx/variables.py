@@ -8,18 +8,18 @@ from __future__ import annotations
 
 import re
 from base64 import urlsafe_b64encode
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 from hashlib import md5
-from ipaddress import IPv4Address, summarize_address_range
 from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 from urllib.parse import quote
 
+from rupex.masking.quoting import quoted
 from rupex.model import bounds
 from rupex.model.budget import joined, spend
 from rupex.model.numbers import whole_number
-from rupex.servers.common.addresses import Network, is_in, parse_address, parse_network
+from rupex.servers.common.addresses import Address, parse_address, parse_network
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block, models_in
 from rupex.servers.nginx.syntax import Directive
@@ -357,35 +357,49 @@ _EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
 
 
 def by_address(source: str, table: Table) -> str | None:
-    """The value of the smallest network of a ``geo`` table in which the address ``source`` lies; None for that by default
-    (ngx_http_geo_module). Raises :class:`UndeterminedError`."""
+    """The value of the smallest network or range of a ``geo`` table in which the address ``source`` lies; None for the default
+    (ngx_http_geo_module). Raises :class:`UndeterminedError` for an entry that is not read."""
     address = parse_address(source)
-    widest, found = -1, None
+    smallest: int | None = None
+    found = None
     for word, _, value in table.patterns:
-        first, mark, last = word.partition("-")
-        if word in ("proxy", "delete", "include") or (mark and not ("." in first and "." in last)):
-            raise UndeterminedError(f"a geo table with {word} is not modelled")
-        if mark:
-            start, end = parse_address(first), parse_address(last)
-            lies = isinstance(address, IPv4Address) and start is not None and end is not None
-            networks: Iterable[Network] = summarize_address_range(start, end) if lies else ()  # type: ignore[arg-type]
-        else:
-            network = parse_network(word)
-            networks = () if network is None else (network,)
-        for network in networks:
-            if address is not None and is_in(address, network) and network.prefixlen >= widest:
-                widest, found = network.prefixlen, value
+        bounds_of_word = _first_and_last(word)
+        if bounds_of_word is None:
+            raise UndeterminedError(f"the entry {quoted(word)} of a geo table is not one that Rupex reads")
+        first, last = bounds_of_word
+        if address is None or address.version != first.version or not int(first) <= int(address) <= int(last):
+            continue
+        size = int(last) - int(first)
+        if smallest is None or size <= smallest:
+            smallest, found = size, value
     return found
 
 
+def _first_and_last(word: str) -> tuple[Address, Address] | None:
+    """The ends of a network, or of a range that is written with a dash; None for anything else."""
+    first, mark, last = word.partition("-")
+    if mark:
+        start, end = parse_address(first), parse_address(last)
+        return None if start is None or end is None or start.version != end.version else (start, end)
+    network = parse_network(word)
+    return None if network is None else (network.network_address, network.broadcast_address)
+
+
+_SHARE = re.compile(r"([0-9]{1,3})(?:\.([0-9]{1,2}))?%")
+
+
 def by_hash(source: str, table: Table) -> str | None:
-    """The value of a ``split_clients`` table: the shares follow each other over all hashes (ngx_http_split_clients_module)."""
+    """The value of a ``split_clients`` table: the shares follow each other over all hashes (ngx_http_split_clients_module).
+    Raises :class:`UndeterminedError` for a share that cannot be read."""
     number = _murmur(source.encode("utf-8", "surrogateescape"))
     total = 0
     for word, _, value in table.patterns:
         if word == "*":
             return value
-        total += round(float(word.rstrip("%")) * 100)
+        share = _SHARE.fullmatch(word)
+        if share is None:
+            raise UndeterminedError(f"{quoted(word)} is not a share of a split_clients table that Rupex reads")
+        total += int(share[1]) * 100 + int((share[2] or "").ljust(2, "0"))  # in hundredths of a percent
         if number < total * 0xFFFFFFFF // 10000:
             return value
     return ""

@@ -108,7 +108,10 @@ class Processor:
 
     def closed(self, member: VirtualHostBinding, context: Context | None) -> Setting[bool]:
         """Whether strangers are kept out of an application: by address or by a login."""
-        valve = self._refusing_valve(member, context)
+        try:
+            valve = self._refusing_valve(member, context)
+        except UndeterminedError as undetermined:
+            return unknown(undetermined.why, member.host.provenance() if context is None else context.provenance)
         if valve is not None:
             return Setting(True, valve.provenance())
         if context is not None:
