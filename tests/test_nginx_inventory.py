@@ -174,13 +174,17 @@ class UnmodelledTest(TreeTest):
         self.assertEqual(self.answer("", "/packed.css").status, 404)
 
     def test_tables_that_cannot_be_read(self) -> None:
-        for table in (
-            "split_clients $arg_x $v { abc% one; }", "split_clients $arg_x $v { inf one; }", "split_clients $arg_x $v { 1e999% a; * b; }",
-            "geo $v { ranges; 192.0.2.9-192.0.2.1 x; 192.0.2.1-::1 y; }", "geo $v { pier x; }", "geo $v { proxy 192.0.2.0/24; default x; }",
-        ):  # fmt: skip
-            self.write_nginx(
-                f"{table} server {{ listen 443 ssl; server_name a.test; add_header X-V a$v; return 200; }}"
-            )
+        tables = (
+            "split_clients $arg_x $v { abc% one; }",
+            "split_clients $arg_x $v { inf one; }",
+            "split_clients $arg_x $v { 1e999% a; * b; }",
+            "geo $v { ranges; 192.0.2.9-192.0.2.1 x; 192.0.2.1-::1 y; }",
+            "geo $v { pier x; }",
+            "geo $v { proxy 192.0.2.0/24; default x; }",
+        )
+        for table in tables:
+            site = "listen 443 ssl; server_name a.test; add_header X-V a$v; return 200;"
+            self.write_nginx(f"{table} server {{ {site} }}")
             request = Request(scheme="https", name="a.test", port=443, path="/", source="192.0.2.5")
             answer = self.gather(nginx="1.22.1").configurations[0].answer(request)
             assert answer is not None
