@@ -20,12 +20,16 @@ _WIDEST_NAMED = {4: 4, 6: 8}
 
 @dataclass(frozen=True)
 class Access:
-    """The rules in force: the ``rules`` by address in order, the line that asks for a ``password`` where a file of ``users`` is
-    named too, the one that asks another server (``request``), and whether ``any`` of them is enough."""
+    """The access rules in force.
+
+    ``rules``: those by address, in order.
+    ``password``: the line that asks for one, where a file of users is named too.
+    ``request``: the line that asks another server.
+    ``any``: one of them is enough.
+    """
 
     rules: tuple[Directive, ...]
     password: Directive | None
-    users: Directive | None
     request: Directive | None
     any: bool
 
@@ -142,7 +146,7 @@ def _names_everybody(word: str) -> bool:
 
 
 _NAMES: Final = frozenset({"allow", "deny", "auth_basic", "auth_basic_user_file", "auth_request", "satisfy"})
-NO_ACCESS_RULES: Final = Access((), None, None, None, False)
+NO_ACCESS_RULES: Final = Access((), None, None, False)
 
 
 class AccessReader:
@@ -184,7 +188,7 @@ def _read_access(chain: list[Block]) -> Access:
         request = None
     if not rules and password is None and request is None:
         return NO_ACCESS_RULES
-    return Access(rules, password, users, request, satisfy is not None and satisfy.args == ("any",))
+    return Access(rules, password, request, satisfy is not None and satisfy.args == ("any",))
 
 
 def realm_of(access: Access, exchange: Exchange) -> str | None:
