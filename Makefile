@@ -21,8 +21,16 @@ demo: $(STAMP)
 servers:
 	VENV=$(VENV) sh tools/install-servers.sh
 
+# Those that take longest come first, so that no processor waits for one of them in the end.
+SLOW = $(patsubst %,tests/test_%.py,tomcat probe_bad_peers growth apache_tls_against_server snapshot fleet probe collect_changes_nothing)
+TESTS = $(SLOW) $(filter-out $(SLOW),$(wildcard tests/test_*.py))
+
 test: $(STAMP) servers
-	$(BIN)/python -m unittest discover --start-directory tests --top-level-directory .
+	$(MAKE) --keep-going --output-sync --jobs=$$(getconf _NPROCESSORS_ONLN) $(TESTS)
+
+.PHONY: $(TESTS)
+$(TESTS): $(STAMP)
+	$(BIN)/python -m unittest --quiet tests.$(basename $(notdir $@))
 
 check: $(STAMP)
 	$(BIN)/ruff check .

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from random import Random
 
 PATHS = (
@@ -58,7 +59,7 @@ EXPRESSIONS = (
     "%{REQUEST_URI} -strmatch '/f*'",
     "%{REQUEST_URI} -fnmatch '/*'",
     "%{REQUEST_METHOD} in { 'GET', 'POST' } && -n %{QUERY_STRING}",
-    "tolower(%{HTTP_HOST}) =~ m#^a# || -n osenv('PATH')",
+    "tolower(%{HTTP_HOST}) =~ m#^a#",
     "! %{REQUEST_URI} =~ /folder/",
     "reqenv('one') == '1'",
     "%{REQUEST_URI}.'x' == '/page.htmlx'",
@@ -91,32 +92,363 @@ OF_PLACE = (
 )
 
 
+@dataclass(frozen=True)
+class Theme:
+    """Words that belong together; a case is of a few themes.
+
+    ``modules``: what httpd must load for them; ``files``: what the tree must hold beside.
+    ``main``: lines of the main server only; ``server``: of the main server and hosts; ``place``: of sections and override files.
+    ``paths``, ``headers``, ``sources``, ``methods``: what requests may have beside the usual.
+    """
+
+    modules: str = ""
+    files: tuple[str, ...] = ()
+    main: tuple[str, ...] = ()
+    server: tuple[str, ...] = ()
+    place: tuple[str, ...] = ()
+    paths: tuple[str, ...] = ()
+    headers: tuple[str, ...] = ()
+    sources: tuple[str, ...] = ()
+    methods: tuple[str, ...] = ()
+
+
+BASIC = "AuthType Basic\nAuthName pier\nAuthUserFile /etc/apache2/users\n"
+THEMES: dict[str, Theme] = {
+    "visitors": Theme(
+        place=(
+            "Require ip 127.0.0.2",
+            "Require ip 127.0.0.0/31 127.0.0.3",
+            "Require local",
+            "<RequireAll>\nRequire all granted\nRequire not ip 127.0.0.2\n</RequireAll>",
+            "<RequireAny>\nRequire ip 127.0.0.2\nRequire method POST\n</RequireAny>",
+            "Require expr %{REQUEST_METHOD} == 'GET' || -R '127.0.0.2'",
+        ),
+        server=(
+            'SetEnvIf Remote_Addr "^127.0.0.2$" one=1',
+            "RewriteEngine On\nRewriteCond %{REMOTE_ADDR} =127.0.0.2\nRewriteRule . - [F]",
+        ),
+        sources=("127.0.0.1", "127.0.0.2", "127.0.0.3"),
+    ),
+    "old access": Theme(
+        "access_compat",
+        place=(
+            "Order allow,deny",
+            "Order deny,allow",
+            "Order mutual-failure",
+            "Deny from all",
+            "Allow from all",
+            "Allow from 127.0.0.2",
+            "Deny from 127.0.0.2",
+            "Allow from 127.0.0.0/31",
+            "Allow from env=one",
+            "Deny from env=!one",
+            "Satisfy Any",
+            "Satisfy All",
+        ),
+        sources=("127.0.0.1", "127.0.0.2"),
+    ),
+    "methods": Theme(
+        "access_compat",
+        server=("TraceEnable Off", "TraceEnable On"),
+        place=(
+            "<Limit POST>\nRequire all denied\n</Limit>",
+            "<Limit GET POST>\nRequire all denied\n</Limit>",
+            "<LimitExcept GET>\nRequire all denied\n</LimitExcept>",
+            "<LimitExcept POST>\nDeny from all\n</LimitExcept>",
+            "<Limit OPTIONS>\nRequire all granted\n</Limit>",
+            "AllowMethods GET",
+            "AllowMethods POST OPTIONS",
+        ),
+        methods=("OPTIONS ", "PUT ", "DELETE ", "TRACE ", "PATCH "),
+    ),
+    "users": Theme(
+        "auth_basic authn_file authz_user authz_groupfile access_compat",
+        files=(
+            "# file etc/apache2/users: ada:$apr1$pier$abcdefghijklmnopqrstu/",
+            "# file etc/apache2/groups: crew: ada",
+        ),
+        place=(
+            f"{BASIC}Require valid-user",
+            f"{BASIC}Require user ada",
+            f"{BASIC}AuthGroupFile /etc/apache2/groups\nRequire group crew",
+            "Satisfy Any",
+            "Require valid-user",
+            "AuthType None",
+            "AuthMerging Or",
+            f"{BASIC}<RequireAny>\nRequire valid-user\nRequire ip 127.0.0.2\n</RequireAny>",
+            f"<LimitExcept GET>\n{BASIC}Require valid-user\n</LimitExcept>",
+        ),
+        sources=("127.0.0.1", "127.0.0.2"),
+    ),
+    "types": Theme(
+        place=(
+            "ForceType application/octet-stream",
+            "ForceType None",
+            "AddType text/plain .html",
+            "AddType text/css txt",
+            "RemoveType .html",
+            "SetHandler default-handler",
+            "SetHandler None",
+            "AddCharset utf-8 .html",
+            "AddDefaultCharset utf-8",
+            "AddDefaultCharset Off",
+            "AddEncoding x-gzip .txt",
+            "AddLanguage de .html",
+            "RemoveHandler .html",
+            "AddHandler default-handler .txt",
+            "FileETag None",
+            'Header set X-One "a" "expr=%{CONTENT_TYPE} =~ /html/"',
+            'Header set X-Two "%{CONTENT_TYPE}e"',
+            "DefaultLanguage de",
+            "ModMimeUsePathInfo On",
+        ),
+        paths=("/files/b.css", "/files/noname"),
+        files=("# file srv/site/files/b.css: body {}", "# file srv/site/files/noname: x"),
+    ),
+    "errors": Theme(
+        main=("ServerTokens Prod", "ServerTokens Major", "RedirectPermanent /fol /main"),
+        server=(
+            "RedirectPermanent /fol https://b.test/perm",
+            "RedirectTemp /files /temp",
+            "ServerSignature On",
+        ),
+        place=(
+            "ErrorDocument 404 https://b.test/gone",
+            'ErrorDocument 404 "gone"',
+            "ErrorDocument 404 default",
+            "ErrorDocument 403 /404.html",
+            "ErrorDocument 401 /page.html",
+            "ErrorDocument 410 /page.html",
+            "ErrorDocument 404 /files/",
+            "ErrorDocument 405 /page.html",
+            "Redirect 410 /files",
+            "Redirect 404 /folder",
+            "Redirect seeother /page https://b.test/see",
+        ),
+    ),
+    "proxy": Theme(
+        "proxy proxy_http proxy_balancer lbmethod_byrequests slotmem_shm",
+        server=(
+            "ProxyPass /app/ http://127.0.0.1:@upstream@/",
+            "ProxyPass /app/none !\nProxyPass /app http://127.0.0.1:@upstream@",
+            "ProxyPassMatch ^/ap(.*)$ http://127.0.0.1:@upstream@/$1",
+            "ProxyErrorOverride On",
+            "<Proxy balancer://pier>\nBalancerMember http://127.0.0.1:@upstream@\n</Proxy>\nProxyPass /bal/ balancer://pier/",
+            '<LocationMatch "^/app/f">\nProxyPass "!"\n</LocationMatch>',
+            "<Location /app/>\nProxyPass http://127.0.0.1:@upstream@/\n</Location>",
+            "RewriteEngine On\nRewriteRule ^/fol(.*)$ http://127.0.0.1:@upstream@/$1 [P]",
+            '<Proxy "http://127.0.0.1:@upstream@/*">\nRequire all denied\n</Proxy>',
+            '<ProxyMatch "app">\nHeader set X-Two p\n</ProxyMatch>',
+            "ProxyRequests Off",
+        ),
+        paths=("/app/", "/app/folder", "/app/none", "/bal/x", "/app"),
+    ),
+    "conditions": Theme(
+        "macro",
+        main=("Define PIER 1", "Define QUAY", "UnDefine PIER", "<Macro mark $v>\nHeader set X-One $v\n</Macro>"),
+        server=(
+            "<IfDefine PIER>\nHeader set X-One d\n</IfDefine>",
+            "<IfDefine !QUAY>\nHeader set X-Two d\n</IfDefine>",
+            "<IfModule mod_headers.c>\nHeader set X-One m\n</IfModule>",
+            "<IfModule none_module>\nHeader set X-One m\n</IfModule>",
+            "<IfModule !mod_none.c>\n<IfModule alias_module>\nRedirect /fol /x\n</IfModule>\n</IfModule>",
+            "<IfDirective Header>\nHeader set X-Three i\n</IfDirective>",
+            "<IfSection Files>\nHeader append X-Three i\n</IfSection>",
+            "<IfVersion >= 2.4>\nHeader set X-Two v\n</IfVersion>",
+            "<IfVersion < 2.4.10>\nHeader set X-Two v\n</IfVersion>",
+            "<IfFile /srv/site/page.html>\nHeader set X-Two f\n</IfFile>",
+        ),
+        place=(
+            "<IfModule mod_headers.c>\nHeader set X-One m\n</IfModule>",
+            "<IfDefine QUAY>\nHeader set X-Two d\n</IfDefine>",
+        ),
+    ),
+    "choices": Theme(
+        server=(
+            "<If \"%{QUERY_STRING} == 'x=1'\">\nHeader set X-One i\n</If>\n<Else>\nHeader set X-One e\n</Else>",
+            (
+                '<If "%{REQUEST_URI} =~ /html/">\nHeader set X-Two i\n</If>\n<ElseIf "-n %{QUERY_STRING}">\nHeader set X-Two ei\n'
+                "</ElseIf>\n<Else>\nHeader append X-Two e\n</Else>"
+            ),
+            '<If "%{HTTP_HOST} =~ /a/">\n<If "-n %{QUERY_STRING}">\nHeader set X-Three n\n</If>\nHeader append X-Three o\n</If>',
+        ),
+        place=(
+            "<If \"%{QUERY_STRING} == 'x=1'\">\nRequire all denied\n</If>",
+            '<If "%{REQUEST_FILENAME} =~ /html$/">\nHeader set X-One f\n</If>',
+            '<If "-f %{REQUEST_FILENAME}">\nHeader set X-Two f\n</If>\n<Else>\nHeader set X-Two n\n</Else>',
+            "<If \"%{HTTP:X-Flag} == 'up'\">\nHeader set X-Three u\n</If>",
+            "<Files a.txt>\nHeader set X-One f\n</Files>",
+            '<FilesMatch "(html|txt)$">\nHeader append X-One g\n</FilesMatch>',
+            "<Files *.html>\nRequire all denied\n</Files>",
+        ),
+        headers=(" X-Flag: up",),
+    ),
+    "hosts": Theme(
+        "userdir vhost_alias",
+        files=(
+            "# file etc/passwd: www-data:x:33:33::/var/www:/usr/sbin/nologin",
+            "# file srv/c.test/page.html: c",
+            "# file srv/homes/ada/public/index.html: ada",
+        ),
+        server=(
+            "ServerAlias *.b.test c.test",
+            "ServerAlias c.*",
+            "VirtualDocumentRoot /srv/%0",
+            "UserDir /srv/homes/*/public",
+            "UserDir disabled",
+            "UserDir public",
+            "VirtualScriptAlias /srv/site/%1",
+        ),
+        paths=("/~ada/", "/~ada", "/~none/x"),
+    ),
+    "rules": Theme(
+        server=(
+            "RewriteMap low int:tolower",
+            "RewriteOptions AllowNoSlash",
+            "RewriteOptions MergeBase",
+            "AllowEncodedSlashes On",
+            "AllowEncodedSlashes NoDecode",
+        ),
+        place=(
+            (
+                "RewriteEngine On\nRewriteBase /folder/\nRewriteRule ^index\\.html$ - [L]\nRewriteCond %{REQUEST_FILENAME} !-f\n"
+                "RewriteCond %{REQUEST_FILENAME} !-d\nRewriteRule . index.html [L]"
+            ),
+            "RewriteEngine On\nRewriteCond %{THE_REQUEST} html\nRewriteRule ^(.*)\\.html$ /$1 [R=301,L]",
+            "RewriteEngine On\nRewriteCond %{REQUEST_METHOD} !^(GET|HEAD)$\nRewriteRule .* - [F,L]",
+            "RewriteEngine On\nRewriteCond %{HTTP:X-Flag} ^u\nRewriteRule ^ /page.html [END]",
+            "RewriteEngine On\nRewriteCond %{HTTPS} !=on\nRewriteRule ^(.*)$ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L,NE]",
+            "RewriteEngine On\nRewriteRule (^|/)\\.(?!well-known) - [F]",
+            "RewriteEngine On\nRewriteRule ^(.+)/$ /$1 [R=302,L]",
+            "RewriteEngine On\nRewriteCond %{REQUEST_URI} ^/([a-z]+)\nRewriteRule ^ - [E=one:%1]",
+            "RewriteEngine On\nRewriteRule (.*) - [CO=pier:1:.b.test:60:/:secure:httponly]",
+            "RewriteEngine On\nRewriteRule html$ - [T=text/plain]",
+            "RewriteEngine On\nRewriteRule ^a - [H=default-handler]",
+            "RewriteEngine Off",
+            "RewriteEngine On\nRewriteRule none page.html [C]\nRewriteRule html$ - [G]",
+            (
+                "RewriteEngine On\nRewriteCond %{HTTP_HOST} ^(?:www\\.)?(.+)$ [NC]\n"
+                "RewriteRule ^ https://www.%1%{REQUEST_URI} [R=308,L]"
+            ),
+            "RewriteEngine On\nRewriteCond expr \"%{QUERY_STRING} -strmatch 'x=*'\"\nRewriteRule . - [R=404]",
+            "RewriteEngine On\nRewriteCond %{LA-U:REQUEST_FILENAME} html$\nRewriteRule . - [E=two:2]",
+            (
+                "RewriteEngine On\nRewriteCond %{IS_SUBREQ} false\nRewriteCond %{SERVER_PORT}-%{REQUEST_SCHEME} ^[0-9]+-http$\n"
+                "RewriteRule . - [E=two:3]"
+            ),
+        ),
+        headers=(" X-Flag: up",),
+        paths=("/folder/a%20b", "/folder/x?y=%2F", "/.hidden", "/folder%2Findex.html"),
+    ),
+    "clients": Theme(
+        server=(
+            'BrowserMatch "^quay" one',
+            'BrowserMatchNoCase "QUAY/([0-9])" two=$1',
+            "PassEnv LC_ALL",
+            "SetEnvIf X-Flag (.*) one=$1",
+            "RequestHeader set X-Flag down early",
+            "RequestHeader set X-Flag down",
+            "RequestHeader unset X-Flag",
+            "SetEnvIf ^X-F up two",
+            'SetEnvIf X-Flag "^$" one=none',
+            "SetEnvIfNoCase User-Agent QUAY one=ua",
+            "RequestHeader edit X-Flag u d early",
+        ),
+        place=(
+            'Header set X-One "%{one}e"',
+            'Header set X-Two "expr=%{reqenv:two}"',
+            "Header echo ^X-Flag",
+            'Header set X-Three "%{X-Flag}i"',
+            "Header note X-One kept",
+            "RequestHeader set X-Flag there",
+            "Header edit* X-One a b",
+            "Header always set X-Two l env=LC_ALL",
+        ),
+        headers=(" X-Flag: up", " User-Agent: quay/7"),
+    ),
+    "scripts": Theme(
+        "cgid",
+        server=("ScriptAlias /bin/ /srv/site/files/", 'ScriptAliasMatch "^/b(.*)$" /srv/site/files/$1'),
+        place=("AcceptPathInfo On", "AddHandler cgi-script .pl", "Options +ExecCGI", "LimitRequestBody 1000"),
+        paths=("/bin/", "/bin/none", "/bx/none"),
+    ),
+    "real address": Theme(
+        "remoteip",
+        server=("RemoteIPHeader X-Real", "RemoteIPInternalProxy 127.0.0.1", "RemoteIPTrustedProxy 127.0.0.2"),
+        place=("Require ip 192.0.2.7", "Require ip 127.0.0.2", 'Header set X-One "expr=%{REMOTE_ADDR}"'),
+        headers=(" X-Real: 192.0.2.7",),
+        sources=("127.0.0.1", "127.0.0.2"),
+    ),
+    "expiry": Theme(
+        "expires",
+        server=("ExpiresActive On", "ExpiresDefault A3600", 'ExpiresByType text/html "access plus 1 day"'),
+        place=(
+            "ExpiresActive On",
+            "ExpiresActive Off",
+            'ExpiresDefault "access plus 1 hour"',
+            "ExpiresByType text/html A0",
+            "ExpiresByType text/* A60",
+            "Header set Cache-Control private",
+            'ExpiresByType text/plain "modification plus 1 year"',
+        ),
+    ),
+    "override": Theme(
+        main=("AccessFileName .quay .htaccess",),
+        files=(
+            "# file srv/site/files/.quay: Header set X-Two q",
+            "# file srv/site/files/.htaccess: Header set X-Two h",
+        ),
+        place=("AllowOverrideList Header", "AllowOverride None", "AllowOverride All", "AllowOverride Options=Indexes"),
+    ),
+}
+
+_PLACES_WITHOUT_FILES = ("Location", "LocationMatch", "Files", "FilesMatch")
+NOT_IN = {"main": ("ServerAlias",)} | dict.fromkeys(_PLACES_WITHOUT_FILES, ("<Files",))
+"""Words with which the server does not start in a place."""
+
+
 class Generator:
     def __init__(self, seed: int) -> None:
         self.chance = Random(seed)
+        self.themes: list[Theme] = []
 
     def case(self) -> str:
         """A configuration, and what to ask of it."""
         chance = self.chance
-        method = chance.choice(("", "", "", "POST ", "HEAD "))
-        asks = [
-            f"# ask: {method}http://{chance.choice(('a.test', 'b.test', 'c.test'))}{path}{chance.choice(('', '', '?x=1'))}"
-            for path in PATHS
-        ]
-        main = "\n".join(self._directive("server") for _ in range(chance.randint(0, 3)))
+        self.themes = [THEMES[name] for name in chance.sample(sorted(THEMES), chance.randint(0, 3))]
+        main = [self._directive("main") for _ in range(chance.randint(0, 3))]
+        main += [chance.choice(theme.main) for theme in self.themes if theme.main]
         hosts = "\n".join(self.host(name) for name in ("a.test", "b.test"))
         override = chance.choice(("None", "All", "All", "FileInfo", "AuthConfig Indexes", "Limit", ""))
         override = f"AllowOverride {override}\n" if override else ""
-        inner = "\\n".join(self._directive("override") for _ in range(chance.randint(0, 2)))
+        inner = [self._directive("override") for _ in range(chance.randint(0, 2))]
         if chance.random() < 0.3:
-            rules = [self._rule().replace("\n", "\\n") for _ in range(chance.randint(1, 2))]
-            inner = "\\n".join((inner or "#", "RewriteEngine On", *rules))
+            inner += ["RewriteEngine On", *(self._rule() for _ in range(chance.randint(1, 2)))]
+        inside = "\n".join(inner or "#").replace("\n", "\\n")
         return "\n".join((
-            "# modules: headers rewrite autoindex setenvif env allowmethods", *asks,
-            f"# file srv/site/folder/.htaccess: {inner or '#'}",
-            "Listen 127.0.0.1:@plain@", "DocumentRoot /srv/site", main,
+            " ".join(("# modules: headers rewrite autoindex setenvif env allowmethods", *(t.modules for t in self.themes))),
+            *self._asks(), *(file for theme in self.themes for file in theme.files),
+            f"# file srv/site/folder/.htaccess: {inside}",
+            "Listen 127.0.0.1:@plain@", "DocumentRoot /srv/site", *main,
             f"<Directory /srv/site>\nRequire all granted\n{override}</Directory>", hosts, "",
         ))  # fmt: skip
+
+    def _asks(self) -> list[str]:
+        """Each path once, those of the themes too; one method in most cases, headers and visitors now and then."""
+        chance = self.chance
+        usual = chance.choice(("", "", "", "POST ", "HEAD "))
+        methods = [method for theme in self.themes for method in theme.methods]
+        headers = [header for theme in self.themes for header in theme.headers]
+        sources = [source for theme in self.themes for source in theme.sources]
+        asks = []
+        for path in (*PATHS, *(path for theme in self.themes for path in theme.paths)):
+            method = chance.choice(methods) if methods and chance.random() < 0.5 else usual
+            name = chance.choice(("a.test", "b.test", "c.test"))
+            query = chance.choice(("", "", "?x=1"))
+            header = chance.choice(headers) if headers and chance.random() < 0.5 else ""
+            source = f" from {chance.choice(sources)}" if sources else ""
+            asks.append(f"# ask: {method}http://{name}{path}{query}{header}{source}")
+        return asks
 
     def host(self, name: str) -> str:
         lines = [self._directive("server") for _ in range(self.chance.randint(1, 4))]
@@ -149,6 +481,13 @@ class Generator:
 
     def _directive(self, where: str) -> str:
         chance = self.chance
+        roll = chance.random()
+        is_server = where in ("server", "main")
+        themed = [line for theme in self.themes for line in (theme.server if is_server else theme.place)]
+        themed = [line for line in themed if not any(word in line for word in NOT_IN.get(where, ()))]
+        if themed and roll < 0.35:
+            return chance.choice(themed)
+        where = "server" if where == "main" else where
         roll = chance.random()
         if roll < 0.6 or where == "If":
             return self._header()

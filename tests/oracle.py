@@ -48,13 +48,32 @@ class ServerError(AssertionError):
 
 _PORTS = range(10_000, 32_000)
 """Below those that the system gives to clients, so that no connection takes a port before its server does."""
+_SHARE = 2_000
+"""Ports of one test process: several may run beside each other."""
 _given: set[int] = set()
+
+
+@cache
+def _own_ports() -> tuple[range, socket.socket | None]:
+    """The ports that no other test process takes, and the socket on the first of them that says so as long as this one runs."""
+    for first in _PORTS[::_SHARE]:
+        mark = socket.socket()
+        try:
+            mark.bind(("127.0.0.1", first))
+        except OSError:
+            mark.close()
+        else:
+            return range(first + 1, first + _SHARE), mark
+    return _PORTS, None
 
 
 def free_port() -> int:
     """A port on which nothing listens, and which was not given before."""
     while True:
-        port = random.SystemRandom().choice(_PORTS)
+        ports, _ = _own_ports()
+        port = random.SystemRandom().choice(ports)
+        if len(_given) > len(ports) // 2:
+            _given.clear()
         if port in _given:
             continue
         with socket.socket() as probe:
@@ -327,6 +346,8 @@ class _Upstream(BaseHTTPRequestHandler):
             self.send_header(name, value)
         self.send_header("Content-Length", "0")
         self.end_headers()
+
+    do_HEAD = do_POST = do_PUT = do_DELETE = do_PATCH = do_OPTIONS = do_TRACE = do_GET  # noqa: N815
 
     def log_message(self, *_: object) -> None:
         pass

@@ -28,7 +28,7 @@ CASES = Path(__file__).parent / "nginx_cases"
 # Headers that speak of the content or the connection, which no configuration of the cases decides.
 NOT_COMPARED = frozenset(
     "date content-type content-length connection last-modified etag accept-ranges transfer-encoding keep-alive allow"
-    " expires".split()
+    " expires content-language content-encoding".split()
 )
 
 

@@ -2,21 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Iterator
+from functools import reduce
+from itertools import groupby
 from typing import Final, Literal, NamedTuple
 
 from rupex.model import Provenance, Setting
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate
-from rupex.servers.apache.load import all_of, last_of
+from rupex.servers.apache.load import last_of
 from rupex.servers.apache.outcome import Outcome
 from rupex.servers.apache.sections import AppliedSection, Context, last_in
-from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.apache.visitors import network_of
 from rupex.servers.common.addresses import is_in, parse_address
 from rupex.servers.common.patterns import UndeterminedError
 
 _CONTAINERS: Final = ("requireall", "requireany", "requirenone")
+_REQUIRING: Final = ("require", *_CONTAINERS)
+_LIMITS: Final = ("limit", "limitexcept")
+_OLDER: Final = ("order", "allow", "deny", "satisfy")
+_ASK_AGAIN: Final = frozenset(("allowmethods",))
+"""Modules with which a request of the server's own is asked again under the very same sections, where any of them is none of a
+folder, or what is asked for is not there: they do not say that their word hangs on nothing else (ap_hook_access_checker)."""
+_BEHIND_FOLDERS: Final = ("file", "path", "condition")
 _OF_USERS: Final = frozenset(
     "valid-user user group file-owner file-group dbd-group dbd-login dbm-group dbm-file-group claim claims_expr".split()
 )
@@ -44,21 +53,24 @@ OPEN: Final = Decision(True, None, None)
 def decide(context: Context, exchange: Exchange) -> Decision:
     """Whether a request without a password is let in; one whose source is not known comes from an address that no rule names.
     Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
-    older = _older(context, exchange)
+    older, satisfy = _older(context, exchange)
     newer = _newer(context, exchange)
-    satisfy = last_in(context, "satisfy")
     if older is not None and satisfy is not None and satisfy.args[:1] and satisfy.args[0].lower() == "any":
-        return older if older.is_let_in else newer or older
+        if older.is_let_in:
+            return older
+        return newer or OPEN
     for decision in (older, newer):
         if decision is not None and not decision.is_let_in:
             return decision
     return OPEN
 
 
-def refusal(context: Context, exchange: Exchange, modules: Collection[str]) -> Outcome | None:
+def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, is_there: bool = True) -> Outcome | None:
     """The answer to a request that is not let in: by its method, without TLS, by address or for want of a login; None for one
-    that is. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
-    if _is_same(context, exchange.let_in_under):
+    that is. ``is_there``: there is such a file. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+    is_other = not is_there or any(applied.kind in _BEHIND_FOLDERS for applied in context)
+    is_asked_again = is_other and not _ASK_AGAIN.isdisjoint(modules)
+    if not is_asked_again and _is_same(context, exchange.let_in_under):
         return None
     methods, tls = last_in(context, "allowmethods"), last_in(context, "sslrequiressl")
     if methods is not None and "allowmethods" in modules and not _is_allowed(exchange, methods):
@@ -68,10 +80,14 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str]) -> O
     decision = decide(context, exchange)
     if decision.is_let_in:
         return None
-    if decision.status is None:
-        kind = last_in(context, "authtype")
+    kind = last_in(context, "authtype")
+    status = decision.status
+    if status in (None, 401) and kind is not None and f"auth_{kind.args[0].lower()}" not in modules:
+        status = 500  # there is no module to ask for a login
+    if status is None:
         raise UndeterminedError(f"{kind}: Rupex does not know how this module asks a visitor to log in")
-    return Outcome(context=context, status=decision.status, by=decision.by, by_server=True, is_early=True)
+    login = context if status == 401 else None
+    return Outcome(context=context, status=status, by=decision.by, by_server=True, is_early=True, login=login)
 
 
 def _is_same(context: Context, other: Context | None) -> bool:
@@ -101,33 +117,75 @@ def closed(context: Context, exchange: Exchange) -> Setting[bool]:
 
 def _newer(context: Context, exchange: Exchange) -> Decision | None:
     """The Require lines of the section merged last that has any; together with those before it where AuthMerging says so."""
-    found: _Vote | None = None
-    by: Directive | None = None
-    for applied in context:
-        lines = list(applied.directives.named("require", *_CONTAINERS))
-        for section in applied.directives.named("limit", "limitexcept"):
-            if _is_method(exchange, section.args) is (section.key == "limit"):
-                lines += section.inner.named("require", *_CONTAINERS)
-        if not lines:
-            continue
-        own = _any(_told(line, exchange) for line in lines)
-        merging = last_of(applied.directives, "authmerging")
-        word = merging.raw.strip().lower() if merging is not None else "off"
-        if found is not None and word in ("and", "or"):
-            own = (_all if word == "and" else _any)((found, own))
-        found, by = own, lines[-1]
+    merged = _Merged(None, None, None)
+    for _, group in groupby(context, lambda applied: _STEPS.get(applied.kind, applied.kind)):
+        # The sections of one step are merged with each other before they are with those of the steps before.
+        merged = reduce(_merged, (_said(applied, exchange) for applied in group), _Merged(None, None, None)).behind(
+            merged
+        )
+    found, by = merged.vote, merged.by
     if found is None:
-        return None
-    if found == "granted":
+        kind = last_in(context, "authtype")
+        # A module that asks for a login, and nothing that says who gets in by it, is an error of the server.
+        is_asked = kind is not None and kind.args[:1] and kind.args[0].lower() != "none"
+        return Decision(False, 500, kind) if is_asked else None
+    if found in ("granted", "neutral"):
         return OPEN
     return Decision(False, _status_of_login(context) if found == "no user" else 403, by)
 
 
 def _status_of_login(context: Context) -> int | None:
-    """The status for a visitor who must log in; None where a module decides how he is asked."""
-    kind = last_in(context, "authtype")
+    """The status for a visitor who must log in; None where a module decides how he is asked. Without what asking takes it is an
+    error of the server (request.c, decl_die)."""
+    kind, realm = last_in(context, "authtype"), last_in(context, "authname")
     word = kind.args[0].lower() if kind is not None and kind.args else "none"
-    return 403 if word == "none" else 401 if word in ("basic", "digest") else None
+    if word == "none" or realm is None:
+        return 500
+    return 401 if word in ("basic", "digest") else None
+
+
+_STEPS: Final = {"server": "folder", "override": "folder"}
+"""Kinds of sections that are merged in one go."""
+
+
+class _Merged(NamedTuple):
+    """What Require lines say: ``vote``, None for none; ``merging``: the AuthMerging with them; ``by``: the last of them."""
+
+    vote: _Vote | None
+    merging: str | None
+    by: Directive | None
+
+    def behind(self, before: _Merged) -> _Merged:
+        return _merged(before, self)
+
+
+def _merged(before: _Merged, new: _Merged) -> _Merged:
+    """``new`` behind what was said ``before`` (mod_authz_core.c, merge_authz_core_dir_config)."""
+    if new.merging is None and new.vote is None:
+        return before
+    if before.vote is None or new.merging not in ("and", "or"):
+        return new
+    votes = (before.vote,) if new.vote is None else (before.vote, new.vote)
+    return _Merged((_all if new.merging == "and" else _any)(votes), new.merging, new.by or before.by)
+
+
+def _said(applied: AppliedSection, exchange: Exchange) -> _Merged:
+    lines = list(_for_method(applied.directives, exchange, *_REQUIRING))
+    is_saying = bool(lines) or any(_for_method(applied.directives, None, *_REQUIRING))
+    vote = _any(_told(line, exchange) for line in lines) if is_saying else None  # neutral, if all are for other methods
+    merging = last_of(applied.directives, "authmerging")
+    word = None if merging is None else merging.raw.strip().lower()
+    return _Merged(vote, word, lines[-1] if lines else None)
+
+
+def _for_method(directives: Block, exchange: Exchange | None, *names: str) -> Iterator[Directive]:
+    """The directives of these names in force for a request's method, those in Limit and LimitExcept among them; all of them
+    without a request."""
+    for directive in directives.named(*names, *_LIMITS):
+        if directive.key not in _LIMITS:
+            yield directive
+        elif exchange is None or _is_method(exchange, directive.args) is (directive.key == "limit"):
+            yield from _for_method(directive.inner, exchange, *names)
 
 
 def _any(votes: Iterable[_Vote | UndeterminedError]) -> _Vote:
@@ -169,7 +227,7 @@ def _told(line: Directive, exchange: Exchange) -> _Vote | UndeterminedError:
 def _vote(line: Directive, exchange: Exchange) -> _Vote:
     """What one line, or container of lines, says of such a visitor. What is negated can refuse, and never grants by itself."""
     if line.children is not None:
-        votes = [_told(child, exchange) for child in line.children if child.key in ("require", *_CONTAINERS)]
+        votes = [_told(child, exchange) for child in _for_method(line.children, exchange, *_REQUIRING)]
         return _all(votes) if line.key == "requireall" else _negated(_any(votes), line.key == "requirenone")
     words = [word.lower() for word in line.args]
     is_not = words[:1] == ["not"]
@@ -228,38 +286,38 @@ def _is_local(exchange: Exchange) -> bool:
     return address is not None and address.is_loopback
 
 
-def _older(context: Context, exchange: Exchange) -> Decision | None:
-    """Order, Allow and Deny; a section with Allow or Deny lines of its own replaces those before."""
-    order: Directive | None = None
-    allow: list[Directive] = []
-    deny: list[Directive] = []
-    for applied in context:
-        for lines, lines_of_directive in ((allow, _own(applied, "allow")), (deny, _own(applied, "deny"))):
-            if lines_of_directive:
-                lines[:] = lines_of_directive
-        order = last_of(applied.directives, "order") or order
-    if order is None and not allow and not deny:
-        return None
+def _older(context: Context, exchange: Exchange) -> tuple[Decision | None, Directive | None]:
+    """What Order, Allow and Deny say, None where nobody says any of it; and the Satisfy that holds with them. The section merged
+    last that says any of the four replaces all of what others say (mod_access_compat.c has nothing that merges)."""
+    saying = next((a for a in reversed(context) if any(_for_method(a.directives, None, *_OLDER))), None)
+    if saying is None:
+        return None, None
+    lines: dict[str, list[Directive]] = {name: [] for name in _OLDER}
+    for line in _for_method(saying.directives, exchange, *_OLDER):
+        lines[line.key].append(line)
+    allow, deny = lines["allow"], lines["deny"]
+    order, satisfy = (lines[name][-1] if lines[name] else None for name in ("order", "satisfy"))
     first = order.raw.replace(" ", "").lower() if order is not None else "deny,allow"
     is_allowed, is_denied = (any(_names_stranger(line, exchange) for line in lines) for lines in (allow, deny))
     closes_last = first in ("allow,deny", "mutual-failure")
     value = (is_allowed and not is_denied) if closes_last else (is_allowed or not is_denied)
-    return OPEN if value else Decision(False, 403, deny[-1] if deny else order)
-
-
-def _own(applied: AppliedSection, name: str) -> list[Directive]:
-    return list(all_of(applied.directives, name))
+    return OPEN if value else Decision(False, 403, deny[-1] if deny else order), satisfy
 
 
 def _names_stranger(line: Directive, exchange: Exchange) -> bool:
     words = [word.lower() for word in line.args]
     for word in words[1:] if words[:1] == ["from"] else words:
-        if word == "all" or (word.startswith("env=") and word[4:] in {key.lower() for key in exchange.environment}):
+        if word == "all":
             return True
-        if not word.startswith("env=") and _is_address(word):
+        if word.startswith("env="):
+            name = word[4:].removeprefix("!")
+            if (name in {key.lower() for key in exchange.environment}) is not word.startswith("env=!"):
+                return True
+            continue
+        if _is_address(word):
             if _lies_in(word, exchange):
                 return True
-        elif not word.startswith("env=") and exchange.source is not None:
+        elif exchange.source is not None:
             raise UndeterminedError(f"{line} ({line.provenance()}) goes by the name of the client's address")
     return False
 

@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import replace
 from typing import Final, Protocol
 
 from rupex.model import Header, Provenance
-from rupex.servers.apache.exchange import Exchange, decoded
+from rupex.servers.apache.exchange import Exchange, decoded, normalise
 from rupex.servers.apache.headers import Sent
 from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.load import LoadedConfig, last_of
 from rupex.servers.apache.outcome import Outcome, error_page, moved_by_error
 from rupex.servers.apache.process import MOST_INNER
 from rupex.servers.apache.scopes import ScopeReader
-from rupex.servers.apache.sections import Context, all_in, last_in
+from rupex.servers.apache.sections import Context, last_in
 from rupex.servers.apache.tls import speaks_tls
 from rupex.servers.apache.visitors import client_address
-from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for, without_dots
+from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
@@ -134,24 +133,29 @@ def _add_headers(
         context, is_own, exchange = inner.context, inner.by_server, inner.exchange or exchange
     if outcome.proxied is None or asked is not None:
         exchange = replace(exchange, status=status)
-    is_trace = exchange.method == "TRACE" and not outcome.by_server  # answered before any header is set
+    # TRACE is answered before any header is set.
+    is_trace = exchange.method == "TRACE" and not outcome.by_server and outcome.proxied is None
     sent, dropped = Sent((), ())
     if not is_trace:
-        sent, dropped = configuration.scopes.headers(context, exchange, is_proxied=outcome.is_passed_on)
-    names = {header.name.lower() for header in sent if header.on == "all" or not is_own}
+        sent, dropped = configuration.scopes.headers(
+            context, exchange, is_proxied=outcome.is_passed_on, is_own=is_own
+        )  # fmt: skip
+    names = {header.name.lower() for header in sent if not is_own or header.is_on(status or 0)}
     if "server" not in names and (is_own or outcome.proxied is None):  # else the other server's goes out
         builder.send("Server", configuration.scopes.banner(context).value)
     if is_trace:
         return None
     if outcome.location is not None:
         builder.send("Location", outcome.location)
-    if status == 401:
-        realm = next((d.args[0] for d in all_in(context, "authname") if d.args), "")
-        kind = next((d.args[0].lower() for d in all_in(context, "authtype") if d.args), "basic")
-        challenge = f'Digest realm="{realm}", …' if kind == "digest" else f'Basic realm="{realm}"'
+    login = outcome.login or (outcome.context if status == 401 else None if inner is None else inner.login)
+    if login is not None:
+        name, kind = (last_in(login, word) for word in ("authname", "authtype"))
+        realm = name.args[0] if name is not None and name.args else ""
+        is_digest = kind is not None and kind.raw.strip().lower() == "digest"
+        challenge = f'Digest realm="{realm}", …' if is_digest else f'Basic realm="{realm}"'
         builder.send("WWW-Authenticate", challenge)
     for header in sent:
-        if is_own and header.on != "all":
+        if is_own and not header.is_on(status or 0):
             builder.omit(header, "goes with answers of a handler only: write Header always")
             continue
         why = _doubt(header)
@@ -201,7 +205,14 @@ def _moved(exchange: Exchange, page: str) -> Exchange:
     path, _, query = page.partition("?")
     environment, unsettled = exchange.renamed()
     return replace(
-        exchange, uri=path, args=query or None, method="GET", file="", environment=environment, unsettled=unsettled
+        exchange,
+        uri=path,
+        raw_path="",
+        args=query or None,
+        method="GET",
+        file="",
+        environment=environment,
+        unsettled=unsettled,
     )
 
 
@@ -231,9 +242,10 @@ def _exchange(config: LoadedConfig, virtual: VirtualHost, request: Request) -> E
         scheme=request.scheme,
         host=request.name.lower(),
         port=request.port,
-        uri=normalise(path),
+        uri=normalise(path, keeps_slashes=virtual.own_word("allowencodedslashes") == "nodecode"),
         args=request.query,
         sent=sent,
+        raw_path=path,
         server_name=virtual.server_name,
         headers=headers,
         source=client_address(config, virtual, request.source, headers),
@@ -241,9 +253,4 @@ def _exchange(config: LoadedConfig, virtual: VirtualHost, request: Request) -> E
     )
 
 
-def normalise(path: str) -> str:
-    """A request path as sections see it: decoded, slashes merged, dots resolved (ap_normalize_path)."""
-    return without_dots(re.sub("/{2,}", "/", decoded(path)))
-
-
-__all__ = ["UndeterminedError", "answer_request", "normalise"]
+__all__ = ["UndeterminedError", "answer_request"]

@@ -167,4 +167,4 @@ def _subject(attribute: str, exchange: Exchange) -> str:
         return exchange.host_header
     if attribute in exchange.environment or attribute in exchange.unsettled:
         return exchange.environment_value(attribute)
-    return exchange.headers.get(lowered, "")
+    return exchange.header(lowered)

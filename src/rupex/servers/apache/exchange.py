@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Final
@@ -10,11 +11,13 @@ from urllib.parse import unquote
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.sections import Context, DirectoryWalk
 from rupex.servers.apache.syntax import Directive
+from rupex.servers.common.answers import without_dots
 from rupex.servers.common.patterns import UndeterminedError
 
 _SAFE: Final = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789$-_.+!*'(),:@&=/~")
 """What ``ap_os_escape_path`` leaves as it is (server/gen_test_char.c, T_OS_ESCAPE_PATH)."""
 _DEFAULT_PORTS: Final = {"http": 80, "https": 443}
+_SLASH: Final = re.compile("%(2f)", re.IGNORECASE)
 
 
 @dataclass
@@ -23,6 +26,7 @@ class Exchange:
 
     ``uri``: the decoded path that rules see.
     ``args``: the query, None without one; ``sent``: path and query as sent.
+    ``raw_path``: the path before it is decoded, empty for a request of the server's own.
     ``status``: that of its answer, while headers are worked out for it, else None.
     ``source``: the client's address, None where it is not known; ``peer``: that of the connection, which may be a proxy's.
     ``environment``: the variables of SetEnv, SetEnvIf and rules; ``unsettled``: those of them whose value, or that are set or
@@ -37,6 +41,9 @@ class Exchange:
     same ones it is not asked again.
     ``own_requests``: all that the server made itself so far, counted together.
     ``rewrites``: how often rules of folders changed its URL so far.
+    ``is_past_rules``: a rule with ``[END]`` was met, and no rule holds for it any more.
+    ``uncertain_headers``: headers whose value only run time knows, with why.
+    ``cookies``: by name, those that rules set, with the rule.
     """
 
     method: str
@@ -47,6 +54,7 @@ class Exchange:
     args: str | None
     sent: str
     server_name: str
+    raw_path: str = ""
     headers: dict[str, str] = field(default_factory=dict)
     environment: dict[str, str] = field(default_factory=dict)
     unsettled: set[str] = field(default_factory=set)
@@ -63,6 +71,9 @@ class Exchange:
     rewrites: int = 0
     source: str | None = None
     peer: str | None = None
+    is_past_rules: bool = False
+    uncertain_headers: dict[str, str] = field(default_factory=dict)
+    cookies: dict[str, tuple[str, Directive]] = field(default_factory=dict)
 
     @property
     def is_inner(self) -> bool:
@@ -88,6 +99,14 @@ class Exchange:
         if self.source is None:
             raise UndeterminedError("%{REMOTE_ADDR} is the client's own")
         return self.source
+
+    @property
+    def file_name(self) -> str:
+        """The file without what follows it in the path, or the URL path where no file is known yet."""
+        walked = "" if self.walk is None else self.walk.file
+        if walked and self.file.startswith(f"{walked}/"):
+            return walked
+        return self.file or self.uri
 
     @property
     def own_name(self) -> str:
@@ -123,6 +142,12 @@ class Exchange:
             raise UndeterminedError(f"the variable {name} is known at run time only")
         return self.environment.get(name, "")
 
+    def header(self, name: str) -> str:
+        """A header of the request, empty where it has none. Raises :class:`UndeterminedError` for what only run time knows."""
+        if name.lower() in self.uncertain_headers:
+            raise UndeterminedError(self.uncertain_headers[name.lower()])
+        return self.headers.get(name.lower(), "")
+
     def renamed(self) -> tuple[dict[str, str], set[str]]:
         """:attr:`environment` and :attr:`unsettled` as a request has them that the server makes of this one: the old names
         begin with ``REDIRECT_`` there (http_request.c, rename_original_env)."""
@@ -134,7 +159,7 @@ class Exchange:
         """``%{NAME}`` of rewrite conditions and expressions. Raises :class:`UndeterminedError` for what only run time knows."""
         kind, colon, rest = name.partition(":")
         if colon and kind.upper() in ("HTTP", "REQ", "REQ_NOVARY"):
-            return self.headers.get(rest.lower(), "") if rest.lower() != "host" else self.host_header
+            return self.header(rest) if rest.lower() != "host" else self.host_header
         if colon and kind.upper() in ("ENV", "E"):
             return self.environment_value(rest)
         if colon:
@@ -143,7 +168,7 @@ class Exchange:
         if upper in _KNOWN:
             return _KNOWN[upper](self)
         if upper.startswith("HTTP_"):
-            return self.headers.get(upper[5:].lower().replace("_", "-"), "")
+            return self.header(upper[5:].replace("_", "-"))
         raise UndeterminedError(f"%{{{name}}} is known at run time only")
 
 
@@ -156,8 +181,8 @@ _KNOWN: Final[dict[str, Callable[[Exchange], str]]] = {
     "REQUEST_METHOD": lambda x: x.method,
     "REQUEST_URI": lambda x: x.uri,
     "QUERY_STRING": lambda x: x.args or "",
-    "REQUEST_FILENAME": lambda x: x.file or x.uri,
-    "SCRIPT_FILENAME": lambda x: x.file or x.uri,
+    "REQUEST_FILENAME": lambda x: x.file_name,
+    "SCRIPT_FILENAME": lambda x: x.file_name,
     "DOCUMENT_ROOT": lambda x: x.document_root,
     "THE_REQUEST": lambda x: f"{x.method} {x.sent} HTTP/1.1",
     "REMOTE_ADDR": lambda x: x.source_text,
@@ -175,3 +200,10 @@ def escaped(path: str) -> str:
 
 def decoded(path: str) -> str:
     return unquote(path, errors="surrogateescape")
+
+
+def normalise(path: str, *, keeps_slashes: bool = False) -> str:
+    """A request path as sections see it: decoded, slashes merged, dots resolved (ap_normalize_path). ``keeps_slashes``: those
+    that are escaped stay so."""
+    text = _SLASH.sub("%25\\1", path) if keeps_slashes else path
+    return without_dots(re.sub("/{2,}", "/", decoded(text)))

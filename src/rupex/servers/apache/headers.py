@@ -28,8 +28,9 @@ SUCCESS: Final = (200, 201, 202, 203, 204, 205, 206, 207, 226, 304)
 """What handlers answer when all is well. Errors that a handler passes on from another server have both tables as well."""
 
 _ACTIONS: Final = frozenset("set setifempty append add merge unset echo edit edit* note".split())
-_VARIABLE = re.compile(r"%(%|[tDlib]|\{([^}]*)\}([es]))")
+_VARIABLE = re.compile(r"%(%|(?:\{([^}]*)\})?([tDlibes]))")
 _GROUP = re.compile(r"\$([0-9])")
+_OF_CLIENT: Final = Provenance("default", note="sent by the client")
 _DECODED: Final = re.compile(r"%\{(?:REQUEST_URI|PATH_INFO|QUERY_STRING|HTTP_[A-Z_]+)\}[es]")
 
 
@@ -75,14 +76,17 @@ def headers_of(
     *,
     is_proxied: bool = False,
     unmodelled: Iterable[Directive] = (),
+    before: Iterable[Header] = (),
 ) -> Sent:
     """What the actions of ``context`` make of an empty answer. With an ``exchange`` values are filled in for it.
 
     ``is_proxied``: the answer comes from another server; only then do actions on ``Server`` hold, since the server writes its own
     over it otherwise (http_filters.c, basic_http_header). ``unmodelled``: the directives in force that may send headers of which
-    Rupex knows no more than the names.
+    Rupex knows no more than the names. ``before``: headers that a handler's answer has already.
     """
     tables: dict[bool, list[Header]] = {True: [], False: []}
+    for header in before:
+        tables[header.on == "all"].append(header)
     for directive in unmodelled:
         words = f"{directive} ({directive.provenance()}) is not modelled, and may send it"
         names = headers_changed_by(directive)
@@ -108,6 +112,27 @@ def headers_of(
         why = doubt if isinstance(doubt, str) else doubt_of_section
         _apply(action, tables[action.always], dropped, exchange, why)
     return Sent((*tables[True], *tables[False]), tuple(dropped))
+
+
+def change_request(context: Context, exchange: Exchange, *, early: bool = False) -> None:
+    """Do what the RequestHeader lines of ``context`` say: those with ``early`` as soon as the request is read, the others when
+    all that may refuse it has been asked."""
+    actions = [
+        action for directive in all_in(context, "requestheader") if (action := read_action(directive)) is not None
+    ]
+    actions = [action for action in actions if ((action.condition or "").lower() == "early") is early]
+    if not actions:
+        return
+    table = [Header(name, value, "all", _OF_CLIENT) for name, value in exchange.headers.items()]
+    for action in actions:
+        doubt = _doubt(action, exchange)
+        if doubt is not False:
+            _apply(action, table, [], exchange, doubt if isinstance(doubt, str) else None)
+    exchange.headers, exchange.uncertain_headers = {}, {}
+    for header in reversed(table):  # the first of a name is the one that is seen
+        exchange.headers[header.name.lower()] = header.value
+        if isinstance(header.unknown, str):
+            exchange.uncertain_headers[header.name.lower()] = header.unknown
 
 
 def _written(context: Context) -> Iterator[tuple[Directive, str | None]]:
@@ -167,11 +192,16 @@ def _apply(
             table.append(header(value))
         case "setifempty" if not same:
             table.append(header(value))
+        case "echo" if exchange is not None:
+            for name, sent in exchange.headers.items():
+                if search(action.name, name, ignore_case=True) is not None:
+                    table.append(replace(header(sent), name=name))
         case "append" | "merge":
             if not same:
                 table.append(header(value))
             elif action.verb == "append" or value not in [part.strip() for part in same[0].value.split(",")]:
-                table[table.index(same[0])] = header(joined((same[0].value, ", ", value)))
+                both = header(joined((same[0].value, ", ", value)))
+                table[table.index(same[0])] = replace(both, unknown=both.unknown or same[0].unknown)
         case "unset":
             if doubt is None:
                 remove(f"{here} takes it away")

@@ -88,6 +88,11 @@ class VirtualHost:
                 return found
         return None
 
+    def own_word(self, name: str) -> str:
+        """What is written behind a directive that is not taken over from the main server, in lower case; empty for nothing."""
+        found = last_of(self.directives, name)
+        return "" if found is None else found.raw.strip().lower()
+
 
 class Listener:
     """One address and port, and the virtual hosts that answer there, in order; the first for names that none has.

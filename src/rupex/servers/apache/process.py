@@ -5,6 +5,7 @@ and in the end a handler or the file system.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from itertools import takewhile
 from typing import Final, Literal
@@ -28,6 +29,7 @@ from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.finding import PathIndex
+from rupex.servers.apache.headers import change_request
 from rupex.servers.apache.hosts import VirtualHost, canonical_name
 from rupex.servers.apache.inventory import effects_of, unmodelled
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of
@@ -41,7 +43,7 @@ from rupex.servers.apache.redirects import (
     read_moves,
     with_groups,
 )
-from rupex.servers.apache.rewriting import Rewriter, Rewritten, Rule, rules_of
+from rupex.servers.apache.rewriting import Rewriter, Rewritten, Rule, RuleFolder, options_of, rules_of
 from rupex.servers.apache.sections import (
     AppliedSection,
     Context,
@@ -51,9 +53,12 @@ from rupex.servers.apache.sections import (
     last_in,
     options,
 )
-from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 
+_OF_FILES: Final = ("GET", "HEAD", "POST")
+"""The methods with which a file can be asked for."""
+_SCRIPTS: Final = frozenset(("cgi", "cgid"))
 _INDEX_REDIRECTS: Final = {"on": 302, "temp": 302, "permanent": 301, "seeother": 303}
 _OF_REWRITING: Final = ("rewriteengine", "rewriterule", "rewritecond", "rewriteoptions", "rewritebase")
 MOST_INNER: Final = 10
@@ -73,7 +78,7 @@ class Processor:
         maps = [d for directives in reversed(rule_set.own) for d in all_of(directives, "rewritemap")]
         refuses_marks = config.release >= (2, 4, 60)
         self.rewriter = Rewriter(self._is_there, RewriteMaps(maps, tree, config.path), refuses_marks=refuses_marks)
-        self.rewrites = bool(self.rules) and rule_set.is_on
+        self.is_rewriting = rule_set.is_on
         modules = list(config.modules)
         before_alias = modules[: modules.index("alias")] if "alias" in modules else modules
         # Redirects of sections act in the same phase as what sets variables late: the order of LoadModule decides.
@@ -81,9 +86,7 @@ class Processor:
         self._canonical = canonical_name(virtual)
         # What a virtual host says comes before what the main server says (merge_alias_config).
         self.moves = [move for directives in reversed(virtual.chain) for move in read_moves(directives)]
-        self.passes = [
-            d for directives in reversed(virtual.chain) for d in all_of(directives, "proxypass", "proxypassmatch")
-        ]
+        self.passes = [d for directives in virtual.chain for d in all_of(directives, "proxypass", "proxypassmatch")]
         self._moves = PathIndex(
             self.moves, lambda move: move.fake if move.pattern is None else None, lambda move: move.pattern or ""
         )
@@ -119,14 +122,15 @@ class Processor:
         server = self.sections.base
         exchange.canonical = self._canonical
         if not exchange.is_inner:
-            set_early(all_in(server, *EARLY), exchange)
-        if "%2f" in exchange.sent.partition("?")[0].lower() and last_in(server, "allowencodedslashes") is None:
-            return Outcome(context=server, status=404, by_server=True)
+            self._set_early(exchange)
         doubt: str | None = None
         steps: tuple[Directive, ...] = ()
+        rewrites = bool(self.rules) and not exchange.is_past_rules
+        context = server
         try:
-            context = self._context(exchange, None) if self.rewrites else server  # before rules change the query
-            rewritten = self.rewriter.apply(self.rules, exchange) if self.rewrites else None
+            context = self._context(exchange, None) if rewrites else server  # before rules change the query
+            rewrites = rewrites and self._are_on(context)
+            rewritten = self.rewriter.apply(self.rules, exchange) if rewrites else None
         except UndeterminedError as undetermined:
             if not lenient:
                 return Outcome(context=server, unknown=undetermined.why)
@@ -136,7 +140,7 @@ class Processor:
                 steps = rewritten.steps
                 if rewritten.kind not in ("changed", "proxy"):
                     return _rewritten(rewritten, context)
-            outcome = self._after_rules(exchange, rewritten, context if self.rewrites else None)
+            outcome = self._after_rules(exchange, rewritten, context if rewrites else None)
         except WalkEndedError as ended:
             return Outcome(
                 context=server, status=ended.status, by=ended.by, by_server=True, steps=steps, is_early=True,
@@ -146,11 +150,24 @@ class Processor:
             return Outcome(context=server, unknown=undetermined.why, steps=steps)
         if not outcome.is_early:
             set_in_fixups(outcome.context, exchange, self.config.modules)
+            change_request(outcome.context, exchange)
             outcome.unknown = outcome.unknown or self._unmodelled(outcome, exchange)
         outcome.exchange = outcome.exchange or exchange
         outcome.steps = (*steps, *outcome.steps)
         outcome.unknown = outcome.unknown or doubt
         return outcome
+
+    def _are_on(self, context: Context) -> bool:
+        """Whether the server's rules are switched on: what sections of the path say comes before what the server says."""
+        sections = tuple(applied for applied in context if applied.kind != "server")
+        switch = last_in(sections, "rewriteengine")
+        return self.is_rewriting if switch is None else switch.raw.strip().lower() == "on"
+
+    def _set_early(self, exchange: Exchange) -> None:
+        """Change the headers and set the variables that are changed and set as soon as a request is read, before its path is
+        decoded."""
+        change_request(self.sections.base, exchange, early=True)
+        set_early(all_in(self.sections.base, *EARLY), replace(exchange, uri=exchange.raw_path or exchange.uri))
 
     def _unmodelled(self, outcome: Outcome, exchange: Exchange) -> str | None:
         """Why an answer is not known, because of a directive in force that Rupex does not model; None for no such one."""
@@ -170,7 +187,14 @@ class Processor:
     def answer_client(self, exchange: Exchange, *, lenient: bool = False) -> Outcome:
         """:meth:`answer` for a request that a client sends: an error whose page has an address of its own is a redirect there,
         whatever the status (http_request.c, ap_die_r)."""
-        outcome = self.answer(exchange, lenient=lenient)
+        if "%2f" in exchange.raw_path.lower() and self.virtual.own_word("allowencodedslashes") in (
+            "",
+            "off",
+        ):
+            self._set_early(exchange)
+            outcome = Outcome(context=self.sections.base, status=404, by_server=True, exchange=exchange)
+        else:
+            outcome = self.answer(exchange, lenient=lenient)
         return moved_by_error(outcome, outcome.status) if outcome.by_server and outcome.location is None else outcome
 
     def _after_rules(self, exchange: Exchange, rewritten: Rewritten | None, early: Context | None = None) -> Outcome:
@@ -233,14 +257,16 @@ class Processor:
     def _proxied(self, exchange: Exchange) -> tuple[Directive, str] | None:
         """The ProxyPass that takes a request: one in a Location section, else the first of the server whose path fits."""
         for section in reversed(self.sections.meant_by(exchange.uri)):
-            for directive in all_of(section.inner, "proxypass", "proxypassmatch"):
-                if directive.args[:1] == ("!",):
-                    return None
-                if directive.args:
-                    path = section.args[-1]
-                    is_prefix = section.key == "location" and section.args[0] != "~"
-                    rest = exchange.uri[len(path) :] if is_prefix else ""
-                    return directive, directive.args[0] + rest
+            directive = next((d for d in all_of(section.inner, "proxypass", "proxypassmatch") if d.args), None)
+            if directive is None:
+                continue
+            is_prefix = section.key == "location" and section.args[0] != "~"
+            if directive.key == "proxypass" and not is_prefix and prefix_length(exchange.uri, section.args[-1]) is None:
+                break  # it takes the pattern for a path; and what earlier sections say is replaced all the same
+            if directive.args[0] == "!":
+                return None
+            rest = exchange.uri[len(section.args[-1]) :] if is_prefix else ""
+            return directive, directive.args[0] + rest
         for directive in self._passes.candidates(exchange.uri):
             words = directive.args
             if len(words) < 2:
@@ -270,13 +296,16 @@ class Processor:
     def _at(self, exchange: Exchange, mapped: Mapped) -> Outcome:
         """What is answered for a request that is mapped to a file."""
         file = mapped.file
-        context = self._context(exchange, file)
-        if exchange.method == "TRACE":
+        if exchange.method == "TRACE":  # it is answered before any section is looked for (ap_send_http_trace)
+            context = self.sections.base
             trace = last_in(context, "traceenable")
             is_off = trace is not None and trace.raw.strip().lower() == "off"
-            return Outcome(context=context, status=405 if is_off else 200, by=trace, by_server=is_off, file=file)
+            return Outcome(
+                context=context, status=405 if is_off else 200, by=trace, by_server=is_off, file=file, is_early=True
+            )
+        context = self._context(exchange, file)
         set_by_sections(context, exchange)
-        refused = refusal(context, exchange, self.config.modules)
+        refused = refusal(context, exchange, self.config.modules, is_there=self._kind(file) != "missing")
         if refused is not None:
             refused.file = file
             return refused
@@ -295,9 +324,18 @@ class Processor:
             return Outcome(context=context, by=handler, proxied=name[6:], file=file)
         if name is not None and name in ("server-status", "server-info", "balancer-manager", "ldap-status"):
             return Outcome(context=context, by=handler, handler=name, file=file, status=200)
-        if mapped.is_script:
-            return Outcome(context=context, by=mapped.by, handler="cgi-script", file=file)
-        return self._from_disk(exchange, context, file)
+        answered = self._from_disk(exchange, context, file)
+        if answered.is_folder and answered.exchange is None and name == "default-handler" and answered.location is None:
+            answered.status, answered.by_server = 404, True  # it lists nothing
+        is_script = answered.is_script or mapped.is_script or (name is not None and name.lower() == "cgi-script")
+        if is_script and answered.status in (None, 200, 403, 404) and not _SCRIPTS.isdisjoint(self.config.modules):
+            answered.is_script = answered.is_script or answered.exchange is None
+            return answered if exchange.is_inner else _run_script(answered, mapped, handler)
+        if exchange.method not in _OF_FILES and not exchange.is_inner and answered.status in (200, 404):
+            # The handler of files looks at the method before it looks for the file (core.c, default_handler).
+            is_asked = exchange.method == "OPTIONS"
+            answered.status, answered.by_server = (200, False) if is_asked else (405, True)
+        return answered
 
     def _moved_by_sections(self, exchange: Exchange, context: Context) -> Outcome | None:
         for move in moves_of_sections(context):
@@ -311,59 +349,86 @@ class Processor:
         """Rules in sections and override files: those of the section merged last that says anything of rules, and what it takes
         over from those before."""
         saying = [a for a in context if a.kind != "server" and last_of(a.directives, *_OF_REWRITING) is not None]
-        if not saying:
+        if not saying or exchange.is_past_rules:
             return None
         server = [applied.directives for applied in context if applied.kind == "server"]
         is_on = rules_of(server, is_server=True).is_on
-        found = rules_of([applied.directives for applied in saying], is_server=False, is_on=is_on)
-        return self._rules_of_folder(exchange, context, file, saying[-1], found.rules) if found.is_on else None
+        options = _last_options(server)
+        found = rules_of(
+            [applied.directives for applied in saying], is_server=False, is_on=is_on, options=options
+        )  # fmt: skip
+        if not found.is_on:
+            return None
+        in_force = _last_options([applied.directives for applied in saying]) or options
+        if "mergebase" in in_force and len(saying) > 1:
+            raise UndeterminedError("RewriteOptions MergeBase: which RewriteBase holds is not known")
+        is_asked_early = "allownoslash" in in_force
+        return self._rules_of_folder(exchange, context, file, saying[-1], found.rules, is_asked_early=is_asked_early)
 
     def _rules_of_folder(
-        self, exchange: Exchange, context: Context, file: str, applied: AppliedSection, rules: tuple[Rule, ...]
+        self,
+        exchange: Exchange,
+        context: Context,
+        file: str,
+        applied: AppliedSection,
+        rules: tuple[Rule, ...],
+        *,
+        is_asked_early: bool,
     ) -> Outcome | None:
-        """What the rules of one section or override file, which are switched on, make of a request."""
+        """What the rules of one section or override file, which are switched on, make of a request. ``is_asked_early``: they
+        hold for their folder itself, too, when it is asked for without a slash."""
         folder = self._folder_of(applied)
         is_proxied = file.startswith("proxy:")
-        if folder is not None and file == folder.rstrip("/"):
+        if folder is not None and file == folder.rstrip("/") and not is_asked_early:
             return None  # the folder is first asked for with a slash
         if not is_proxied and not options(context) & {"FollowSymLinks", "SymLinksIfOwnerMatch"}:
             return Outcome(context=context, status=403, by=last_in(context, "options"), by_server=True, is_early=True)
         if not rules:
             return None
         if folder is None:
-            raise UndeterminedError("rules in a section whose folder is a pattern")
+            return None
         prefix = folder.rstrip("/") + "/"
-        # A Location is no folder: its rules see the name of the file, of which only what happens to be its path is taken off,
-        # or where the request is passed on to.
-        is_below = applied.kind in ("folder", "override") or file.startswith(prefix)
+        # A Location or a pattern is no folder: its rules see the name of the file, of which only what happens to be its text is
+        # taken off, or where the request is passed on to.
+        is_folder = applied.kind in ("folder", "override") and not _is_of_pattern(applied)
+        is_below = is_folder or file.startswith(prefix)
+        if _is_of_pattern(applied) and any(_is_relative(rule) for rule in rules):
+            raise UndeterminedError("rules with a relative target in a section whose folder is a pattern")
         stripped = prefix if is_below and not is_proxied else ""
-        rewrite_base = next(all_of(applied.directives, "rewritebase"), None)
-        # Without RewriteBase a redirect to a relative target tells the folder on the disk; inside, the URL is found.
-        base = rewrite_base.args[0] if rewrite_base is not None and rewrite_base.args else prefix
+        said = last_of(applied.directives, "rewritebase")
+        base = said.args[0] if said is not None and said.args else None
         before = exchange.uri
-        rewritten = self.rewriter.apply(rules, exchange, stripped, base)
+        place = RuleFolder(prefix, stripped, base)
+        rewritten = self.rewriter.apply(rules, exchange, place)
         if rewritten.kind in ("redirect", "status"):
             return _rewritten(rewritten, context)
         redirected = self._moved_by_sections(replace(exchange, uri=before), context)
         if redirected is not None:
             return redirected  # what rules changed is asked for only then
+        is_taken = rewritten.kind in ("proxy", "changed")
+        if is_taken and not is_proxied and not before.endswith("/") and self._kind(file) == "folder":
+            redirect = self._from_disk(replace(exchange, uri=before), context, file)
+            if redirect.location is not None:
+                return redirect  # mod_dir looks at the folder before the request is passed on or asked for again
         if rewritten.kind == "proxy":
             return _rewritten(rewritten, context)
         if is_proxied and rewritten.kind == "changed":
             raise UndeterminedError(f"{rewritten.by} changes a request that is passed on")
-        if exchange.uri.startswith(prefix) and rewrite_base is None:
+        if base is None:  # a redirect to a relative target tells the folder on the disk; inside, the URL is found
             exchange.uri = _url_of(exchange.uri, exchange.document_root)
-        if rewritten.kind != "changed" or exchange.uri == before:
+        if rewritten.kind != "changed" or place.file(rewritten.written) == file:
+            exchange.uri = before  # the very same file is not asked for again
             return None
         return self._asked_again(exchange, context, file, rewritten)
 
     def _asked_again(self, exchange: Exchange, context: Context, file: str, rewritten: Rewritten) -> Outcome:
         """The request that the rules of a folder changed goes through the whole server again, less than ten times."""
         exchange.rewrites += 1
+        exchange.raw_path = ""
         set_in_fixups(context, exchange, self.config.modules)
-        exchange.environment, exchange.unsettled = exchange.renamed()
         if exchange.rewrites == MOST_INNER:
-            return Outcome(context=context, status=500, by=rewritten.by, by_server=True)
+            return Outcome(context=context, status=500, steps=rewritten.steps, by_server=True)
+        exchange.environment, exchange.unsettled = exchange.renamed()
         exchange.file = ""
         if exchange.is_inner:
             return Outcome(context=context, file=file, leads_to=exchange, steps=rewritten.steps)
@@ -372,19 +437,17 @@ class Processor:
         return again
 
     def _folder_of(self, applied: AppliedSection) -> str | None:
-        """The folder, or URL path, that a section with rules is written for; None where it is a pattern."""
+        """The folder, URL path or pattern that a section with rules is written for."""
         if applied.section is not None:
-            word = applied.section.args[-1]
-            is_pattern = any(mark in word for mark in "*?[") or applied.section.key.endswith("match")
-            return None if is_pattern else word
+            return applied.section.args[-1]
         return "/" + applied.directives[0].path.rpartition("/")[0] if applied.directives else None
 
     def _from_disk(self, exchange: Exchange, context: Context, file: str) -> Outcome:
         """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
-        if exchange.method not in ("GET", "HEAD", "POST", "OPTIONS"):
-            return Outcome(context=context, status=405, by_server=True, file=file)
         kind = self._kind(file)
         if kind is None:
+            if exchange.method not in (*_OF_FILES, "OPTIONS"):
+                return Outcome(context=context, status=405, by_server=True, file=file)
             return Outcome(context=context, file=file, is_folder=exchange.uri.endswith("/"))
         if kind == "folder":
             slash = last_in(context, "directoryslash")
@@ -497,6 +560,7 @@ class Processor:
             exchange,
             method="GET",  # whatever the client's is (ap_sub_req_lookup_uri)
             uri=name if name.startswith("/") else exchange.uri + name,
+            raw_path="",
             file="",
             inner=exchange.inner + 1,
             let_in_under=context,
@@ -509,27 +573,29 @@ class Processor:
             # It is asked for only when the page would be served, and then by the request itself.
             if self._kind(outcome.file or "") not in ("file", None):
                 return None
-            again = self.answer(replace(outcome.leads_to, inner=exchange.inner))
+            again = self.answer(
+                replace(outcome.leads_to, inner=exchange.inner, is_past_rules=exchange.is_past_rules)
+            )  # fmt: skip
             again.steps = (*outcome.steps, *again.steps)
             return again
         own = f"{file.rstrip('/')}/{name}"
         answering = replace(inner, method=exchange.method)
         if outcome.status == 200 and outcome.file is not None:
             if outcome.file == own:
-                holds = self._context(inner, file, name)
-                return Outcome(context=holds, status=200, file=file, is_folder=True, by=outcome.by, exchange=answering)
+                before = replace(inner, headers=exchange.headers, uncertain_headers=exchange.uncertain_headers)
+                holds = self._context(before, file, name)
+                return Outcome(
+                    context=holds, status=200, file=file, is_folder=True, by=outcome.by, exchange=answering,
+                    is_script=outcome.is_script,
+                )  # fmt: skip
             return Outcome(
-                context=outcome.context,
-                status=200,
-                file=outcome.file,
-                is_folder=True,
-                by=outcome.by,
-                exchange=answering,
-            )
+                context=outcome.context, status=200, file=outcome.file, is_folder=True, by=outcome.by,
+                exchange=answering, is_script=outcome.is_script,
+            )  # fmt: skip
         if outcome.location is not None or (outcome.status is not None and outcome.status not in (200, 404)):
             return Outcome(
                 context=context, status=outcome.status, location=outcome.location, by=outcome.by, by_server=True, file=file,
-                is_folder=True,
+                is_folder=True, login=outcome.login,
             )  # fmt: skip
         return None
 
@@ -542,6 +608,36 @@ class Processor:
         except TreeError:
             return None
         return "missing" if entry is None else "folder" if entry.is_folder else "file"
+
+
+def _last_options(blocks: Sequence[Block]) -> frozenset[str]:
+    """The RewriteOptions of the last block that says any."""
+    return next((options for block in reversed(blocks) if (options := options_of(block))), frozenset())
+
+
+def _is_of_pattern(applied: AppliedSection) -> bool:
+    if applied.section is None:
+        return False
+    word = applied.section.args[-1]
+    return any(mark in word for mark in "*?[") or applied.section.key.endswith("match")
+
+
+def _is_relative(rule: Rule) -> bool:
+    """Whether a rule's target may be one that the folder of the rules is put before."""
+    return rule.substitution != "-" and not rule.substitution.startswith("/") and "://" not in rule.substitution
+
+
+def _run_script(answered: Outcome, mapped: Mapped, handler: Directive | None) -> Outcome:
+    """What becomes of a file that is a program (mod_cgid.c, cgid_handler). ``answered``: what would be of it as a file."""
+    is_page = answered.exchange is not None
+    if is_page and not answered.is_script:
+        return answered
+    if (answered.is_folder and not is_page) or not (mapped.is_script or "ExecCGI" in options(answered.context)):
+        answered.status, answered.by_server = 403, True
+    elif answered.status != 404:
+        by = mapped.by if mapped.is_script else handler
+        return Outcome(context=answered.context, by=by, handler="cgi-script", file=answered.file)
+    return answered
 
 
 def handler_by_name(context: Context, file: str) -> Directive | None:

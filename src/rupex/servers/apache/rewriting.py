@@ -6,8 +6,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import lru_cache, partial
-from typing import Final, Literal
-from urllib.parse import quote
+from typing import Final, Literal, NamedTuple
 
 from msgspec import Struct
 
@@ -39,8 +38,8 @@ class Condition(Struct, frozen=True):
 
 
 class Rule(Struct, frozen=True):
-    """``flags``: lower-case name to its value, empty without one; ``start``: the characters with which every path begins that
-    the pattern is found in."""
+    """``flags``: lower-case name to its value, empty without one, those apart that may come more than once: ``variables``, what E
+    sets, and ``cookies``, what CO does; ``start``: the characters with which every path begins that the pattern is found in."""
 
     pattern: str
     substitution: str
@@ -48,6 +47,8 @@ class Rule(Struct, frozen=True):
     conditions: tuple[Condition, ...]
     directive: Directive
     start: str
+    variables: tuple[str, ...] = ()
+    cookies: tuple[str, ...] = ()
 
     def has(self, *names: str) -> bool:
         return any(name in self.flags for name in names)
@@ -55,7 +56,8 @@ class Rule(Struct, frozen=True):
 
 class Rewritten(Struct, frozen=True):
     """What rules made of a request: a ``redirect`` (status and Location), a ``status`` alone, requests passed on to
-    ``proxied``, or a changed ``path`` (``changed``). ``by``: the directive that decided last; ``steps``: those that matched."""
+    ``proxied``, or a changed ``path`` (``changed``), ``written`` by the rules without its folder. ``by``: the
+    directive that decided last; ``steps``: those that matched."""
 
     kind: Literal["none", "redirect", "status", "proxy", "changed"]
     by: Directive | None = None
@@ -66,6 +68,7 @@ class Rewritten(Struct, frozen=True):
     path: str = ""
     passes_through: bool = False
     reflects: str | None = None
+    written: str = ""
 
 
 NOTHING: Final = Rewritten("none")
@@ -80,17 +83,24 @@ class RuleSet(Struct, frozen=True):
     own: tuple[Block, ...]
 
 
-def rules_of(blocks: Sequence[Block], *, is_server: bool, is_on: bool = False) -> RuleSet:
+def options_of(block: Block) -> frozenset[str]:
+    """The RewriteOptions of one server or section, in lower case."""
+    return frozenset(word.lower() for directive in block.named("rewriteoptions") for word in directive.args)
+
+
+def rules_of(
+    blocks: Sequence[Block], *, is_server: bool, is_on: bool = False, options: frozenset[str] = frozenset()
+) -> RuleSet:
     """The rules that hold where the last of ``blocks`` does: the main server and a virtual host, or the sections that hold for a
     file, in the order of merging.
 
     The switch is taken over from the block before, and so are the options, but rules only where they say so
     (mod_rewrite.c, config_server_merge and config_perdir_merge). ``is_on``: the switch before all of them, for sections that of
-    the server (cmd_rewriteengine).
+    the server (cmd_rewriteengine), and ``options`` likewise.
     """
-    found, options = RuleSet(is_on, (), ()), frozenset[str]()
+    found = RuleSet(is_on, (), ())
     for number, block in enumerate(blocks):
-        own = frozenset(word.lower() for d in block.named("rewriteoptions") for word in d.args)
+        own = options_of(block)
         switches = [d.raw.strip().lower() == "on" for d in block.named("rewriteengine")]
         before, options = options, own or options
         rules = read_rules(block)
@@ -114,9 +124,11 @@ def read_rules(directives: Block) -> tuple[Rule, ...]:
             waiting.append(Condition(directive.args[0], directive.args[1], frozenset(flags), directive))
         elif directive.key == "rewriterule" and len(directive.args) >= 2:
             pattern, substitution, *more = directive.args
-            flags = _flags(more[0] if more else "")
+            pairs = _flag_text(more[0]) if more else ()
+            flags = dict(pairs)
             start = "" if "nc" in flags or pattern.startswith("!") else literal_start(pattern)
-            found.append(Rule(pattern, substitution, flags, tuple(waiting), directive, start))
+            variables, cookies = (tuple(value for name, value in pairs if name == key) for key in ("e", "co"))
+            found.append(Rule(pattern, substitution, flags, tuple(waiting), directive, start, variables, cookies))
             waiting = []
     return tuple(found)
 
@@ -139,6 +151,30 @@ def _flags(text: str) -> dict[str, str]:
     return dict(_flag_text(text)) if text else {}
 
 
+class RuleFolder(NamedTuple):
+    """What rules in a section or override file are written for.
+
+    ``path``: the folder, the URL path or the pattern, with a slash at its end.
+    ``stripped``: what is taken off the names of files that they see.
+    ``base``: the URL path that RewriteBase says.
+    """
+
+    path: str
+    stripped: str
+    base: str | None
+
+    def file(self, path: str) -> str:
+        """What a target is a name of."""
+        return path if path.startswith("/") else self.path + path
+
+    def url(self, path: str) -> str:
+        """What is made of a target: RewriteBase stands for the folder (subst_prefix_path)."""
+        file = self.file(path)
+        if self.base is None or not file.startswith(self.path):
+            return file
+        return f"{self.base.rstrip('/')}/{file[len(self.path) :]}"
+
+
 class Rewriter:
     """Applies rules. ``is_there``: whether a path is a file or folder, None where that is not known; ``maps``: the server's;
     ``refuses_marks``: a question mark that comes escaped in a path may not become one in a target (since 2.4.60)."""
@@ -152,22 +188,21 @@ class Rewriter:
     ) -> None:
         self.is_there, self.maps, self.refuses_marks = is_there, maps, refuses_marks
 
-    def apply(
-        self, rules: tuple[Rule, ...], exchange: Exchange, prefix: str | None = None, base: str = ""
-    ) -> Rewritten:
-        """Run ``rules`` over a request, changing its ``uri`` and ``args``. ``prefix``: the folder of rules that stand in a
-        section or override file, as a file path ending in a slash; ``base``: its URL path. Raises
-        :class:`UndeterminedError`."""
-        subject = exchange.uri if prefix is None else exchange.file
-        if prefix is not None:
-            if not (subject + "/").startswith(prefix):
+    def apply(self, rules: tuple[Rule, ...], exchange: Exchange, folder: RuleFolder | None = None) -> Rewritten:
+        """Run ``rules`` over a request, changing its ``uri`` and ``args``. ``folder``: that of rules which stand in a section or
+        override file. Raises :class:`UndeterminedError`."""
+        subject = exchange.uri
+        if folder is not None:
+            if not f"{exchange.file}/".startswith(folder.stripped):
                 return NOTHING
-            subject = subject[len(prefix) :]
+            subject = exchange.file[len(folder.stripped) :]
         steps: list[Directive] = []
         passes = False
         position = rounds = 0
+        query = exchange.args
         spend(1 + len(rules) // _RULES_A_STEP)
         last: Rule | None = None
+        redirect: Rule | None = None
         path = subject
         is_chain_broken = False
         while position < len(rules):
@@ -182,6 +217,8 @@ class Rewriter:
                 continue
             steps.append(rule.directive)
             self._environment(rule, exchange, captured)
+            self._cookies(rule, exchange, captured)
+            exchange.is_past_rules = exchange.is_past_rules or rule.has("end")
             status = next((status for flag, status in _STATUS_FLAGS if rule.has(flag)), None)
             if status is not None:
                 return Rewritten("status", rule.directive, status, steps=tuple(steps))
@@ -193,9 +230,11 @@ class Rewriter:
                         return Rewritten("status", rule.directive, 403, steps=tuple(steps))
                 path = self._query(new, rule, exchange)
                 last = rule
-            done = self._ends(rule, path, exchange, captured, prefix, base, tuple(steps))
-            if done is not None:
-                return done
+            ended = self._ended(rule, path, tuple(steps))
+            if ended is not None:
+                return ended
+            if rule.has("r") or (_ABSOLUTE.match(path) is not None and rule.substitution != "-"):
+                redirect, path = rule, self._address(rule, path, exchange, folder)
             passes = passes or rule.has("pt")
             if rule.has("n"):
                 if rounds == _MOST_ROUNDS:
@@ -207,13 +246,18 @@ class Rewriter:
                 break
             if rule.has("s"):
                 position += whole_number(rule.flags["s"]) or 0
+        if redirect is not None:
+            return _redirected(redirect, last or redirect, path, exchange, tuple(steps), query)
         if last is None:
             return NOTHING
-        path = path if prefix is None else _joined(base, path)
-        if passes or prefix is not None:
+        written = path
+        path = path if folder is None else folder.url(path)
+        if passes or folder is not None:
             exchange.uri = path  # else it stays as it was, and only the file is another one
-        passes = passes or prefix is not None
-        return Rewritten("changed", last.directive, path=path, steps=tuple(steps), passes_through=passes)
+        passes = passes or folder is not None
+        return Rewritten(
+            "changed", last.directive, path=path, steps=tuple(steps), passes_through=passes, written=written
+        )
 
     def _without_mark(self, new: str, rule: Rule, captured: Captured, exchange: Exchange) -> tuple[str, bool]:
         """A target without the question marks that came from an escaped one in the path, and whether it is refused for them: one
@@ -226,7 +270,7 @@ class Rewriter:
         text = expanded(rule.substitution, filled, marked, self.maps, _escape_of(rule))
         path, mark, query = text.partition("?")
         if mark and _MARK in query:
-            new = f"{path}?{query.replace(_MARK, '%3f')}"
+            new = f"{path}?{query.replace(_MARK, '?')}"
         return new, _MARK in path
 
     def _matches(self, rule: Rule, path: str, exchange: Exchange) -> Captured | None:
@@ -279,14 +323,30 @@ class Rewriter:
         return [] if found is None else [found[0], *(group or "" for group in found.groups())]
 
     def _environment(self, rule: Rule, exchange: Exchange, captured: Captured) -> None:
-        assignment = rule.flags.get("e")
-        if assignment is None:
-            return
-        name, _, value = assignment.partition(":")
-        if name.startswith("!"):
-            exchange.environment.pop(name[1:], None)
-        else:
-            exchange.environment[name] = expanded(value, captured, exchange, self.maps)
+        for assignment in rule.variables:
+            name, _, value = assignment.partition(":")
+            if name.startswith("!"):
+                exchange.environment.pop(name[1:], None)
+            else:
+                exchange.environment[name] = expanded(value, captured, exchange, self.maps)
+
+    def _cookies(self, rule: Rule, exchange: Exchange, captured: Captured) -> None:
+        """Set the cookies of a rule (add_cookie): name, value, domain, minutes, path, secure, httponly and samesite, between
+        colons, or between semicolons behind a first one."""
+        for text in rule.cookies:
+            words = expanded(text, captured, exchange, self.maps)
+            separator = ";" if words.startswith(";") else ":"
+            name, value, domain, minutes, path, secure, httponly, samesite, *_ = [
+                *filter(None, words.split(separator)), *[""] * 8
+            ]  # fmt: skip
+            if not domain:
+                continue
+            cookie = f"{name}={value}; path={path or '/'}; domain={domain}"
+            cookie += "; expires=…" if (whole_number(minutes) or 0) > 0 else ""
+            cookie += "; secure" if secure.lower() in ("1", "true", "secure") else ""
+            cookie += "; HttpOnly" if httponly.lower() in ("1", "true", "httponly") else ""
+            cookie += f"; SameSite={samesite}" if samesite and samesite.lower() not in ("0", "false") else ""
+            exchange.cookies.setdefault(name, (cookie, rule.directive))
 
     @staticmethod
     def _query(new: str, rule: Rule, exchange: Exchange) -> str:
@@ -303,46 +363,45 @@ class Rewriter:
         exchange.args = query or None
         return path
 
-    def _ends(
-        self,
-        rule: Rule,
-        path: str,
-        exchange: Exchange,
-        captured: Captured,
-        prefix: str | None,
-        base: str,
-        steps: tuple[Directive, ...],
-    ) -> Rewritten | None:
-        """What ends the rules here: a redirect, or a request passed on."""
-        is_absolute = _ABSOLUTE.match(path) is not None and rule.substitution != "-"
-        own = f"{exchange.scheme}://{exchange.own_name}"
-        if is_absolute and not rule.has("r", "p") and path.lower().startswith(own.lower() + "/"):
-            raise UndeterminedError("the rule names this very server, whose name for itself is known at run time only")
+    @staticmethod
+    def _ended(rule: Rule, path: str, steps: tuple[Directive, ...]) -> Rewritten | None:
+        """What ends the rules at once: a request that is passed on, or a status that is no redirect's."""
         if rule.has("p"):
             return Rewritten("proxy", rule.directive, proxied=path, steps=steps)
-        if not rule.has("r") and not is_absolute:
-            return None
-        status_word = rule.flags.get("r", "")
-        status = (
-            _STATUS_WORDS.get(status_word.lower())
-            or (whole_number(status_word) if len(status_word) == 3 else None)
-            or 302
-        )
-        if not 300 <= status < 400:
-            return Rewritten("status", rule.directive, status, steps=steps)
-        if not is_absolute:
-            path = exchange.absolute(
-                _joined(base, path) if prefix is not None else path if path.startswith("/") else "/" + path
-            )
-        location = path if rule.has("ne") else _escaped_target(path)
-        if exchange.args:
-            location += "?" + (exchange.args if rule.has("ne") else _escaped_query(exchange.args))
-        reflects = _reflected(rule)
-        return Rewritten("redirect", rule.directive, status, location, steps=steps, reflects=reflects)
+        status = _redirect_status(rule)
+        return None if 300 <= status < 400 else Rewritten("status", rule.directive, status, steps=steps)
+
+    @staticmethod
+    def _address(rule: Rule, path: str, exchange: Exchange, folder: RuleFolder | None) -> str:
+        """The address that a rule redirects to. Without ``[L]`` the rules behind it go on with that address."""
+        if _ABSOLUTE.match(path) is None:
+            if folder is not None:
+                return exchange.absolute(folder.url(path))
+            return exchange.absolute(path if path.startswith("/") else "/" + path)
+        own = f"{exchange.scheme}://{exchange.own_name}"
+        if not rule.has("r") and path.lower().startswith(own.lower() + "/"):
+            raise UndeterminedError("the rule names this very server, whose name for itself is known at run time only")
+        return path
 
 
-def _joined(base: str, path: str) -> str:
-    return path if path.startswith("/") else f"{base.rstrip('/')}/{path}"
+def _redirect_status(rule: Rule) -> int:
+    word = rule.flags.get("r", "")
+    return _STATUS_WORDS.get(word.lower()) or (whole_number(word) if len(word) == 3 else None) or 302
+
+
+def _redirected(
+    redirect: Rule, last: Rule, path: str, exchange: Exchange, steps: tuple[Directive, ...], query: str | None
+) -> Rewritten:
+    """The redirect that rules end with. ``redirect``: the last rule that says one, whose status holds; ``last``: the last one
+    that changed the path; ``query``: that of the request, which goes on as it is."""
+    if _ABSOLUTE.match(path) is None:
+        raise UndeterminedError(f"{last.directive} makes a path of the address that {redirect.directive} redirects to")
+    location = path if last.has("ne") else _escaped_target(path)
+    if exchange.args:
+        location += "?" + (exchange.args if last.has("ne") or exchange.args == query else escaped(exchange.args))
+    return Rewritten(
+        "redirect", last.directive, _redirect_status(redirect), location, steps=steps, reflects=_reflected(last)
+    )
 
 
 def _escape_of(rule: Rule) -> Callable[[str], str]:
@@ -357,10 +416,6 @@ def _escaped_target(target: str) -> str:
     scheme, mark, rest = target.partition("://")
     authority, slash, path = rest.partition("/")
     return f"{scheme}{mark}{authority}{slash}{escaped(path)}"
-
-
-def _escaped_query(args: str) -> str:
-    return quote(args, safe="$-_.+!*'(),:@&=/~?;%") if " " in args or "\r" in args or "\n" in args else args
 
 
 def _reflected(rule: Rule) -> str | None:

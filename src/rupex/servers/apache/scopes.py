@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Iterator, Mapping
 from functools import cached_property
@@ -29,6 +30,7 @@ from rupex.model import (
 from rupex.model.budget import PER_SCOPE, spend
 from rupex.servers.apache.access import closed
 from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.expiry import expiry_headers
 from rupex.servers.apache.headers import Action, Sent, components, headers_of, read_action, server_header, signature
 from rupex.servers.apache.hosts import Listener, VirtualHost, is_wildcard
 from rupex.servers.apache.inventory import unmodelled
@@ -153,7 +155,7 @@ class ScopeReader:
                 places.add_prefix(redirect.fake, redirect.directive)
             elif redirect.pattern is not None and not _takes_all(redirect.pattern):
                 places.add_pattern(redirect.pattern, redirect.directive)
-        for rule in processor.rules if processor.rewrites else ():
+        for rule in processor.rules if processor.is_rewriting else ():
             if rule.has("r", "p", "f", "g") and not _takes_all(rule.pattern):
                 places.add_pattern(rule.pattern, rule.directive)
         for directive in processor.passes:
@@ -242,12 +244,17 @@ class ScopeReader:
         is_files = outcome.handler is None and outcome.unknown is None
         return Reply(listing=self._listing(outcome.context) if is_files else None, role=role)
 
-    def headers(self, context: Context, exchange: Exchange, *, is_proxied: bool = False) -> Sent:
-        """What is set where ``context`` holds, by ``Header`` and by what is not modelled."""
+    def headers(self, context: Context, exchange: Exchange, *, is_proxied: bool = False, is_own: bool = False) -> Sent:
+        """What ``Header``, mod_expires, cookies of rules and what is not modelled set where ``context`` holds. ``is_own``: in an
+        answer that the server makes itself, in which ``Header`` sees nothing of what others set."""
         others = (d for applied in context for d in unmodelled(applied.directives, self.config.unmodelled))
-        if "headers" in self.config.modules:
-            return headers_of(context, exchange, is_proxied=is_proxied, unmodelled=others)
-        return headers_of((), exchange, unmodelled=others)
+        acting = context if "headers" in self.config.modules else ()
+        before = [Header("Set-Cookie", text, "all", rule.provenance()) for text, rule in exchange.cookies.values()]
+        if "expires" in self.config.modules:
+            before += expiry_headers(context, exchange, is_proxied=is_proxied)
+        seen = () if is_own else before
+        found = headers_of(acting, exchange, is_proxied=is_proxied, unmodelled=others, before=seen)
+        return Sent((*found.sent, *before), found.dropped) if is_own else found
 
     def banner(self, context: Context) -> Header:
         return server_header(context, str(self.release), self._components, is_debian=self._is_debian)
@@ -257,11 +264,15 @@ class ScopeReader:
     ) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
         """The headers of a scope's answers, and those that are declared and never go out."""
         is_proxied = outcome.proxied is not None
-        sent, dropped = self.headers(outcome.context, outcome.exchange or exchange, is_proxied=is_proxied)
+        asking = outcome.exchange or exchange
+        if is_own:
+            asking = dataclasses.replace(asking, status=outcome.status)
+        sent, dropped = self.headers(outcome.context, asking, is_proxied=is_proxied, is_own=is_own)
         lost = [*dropped, *self.without_effect(virtual, outcome)]
         if is_own:
-            lost += [Dropped(h.name, h.value, h.provenance, _ONLY_HANDLERS) for h in sent if h.on != "all"]
-            sent = tuple(header for header in sent if header.on == "all")
+            status = outcome.status or 0
+            lost += [Dropped(h.name, h.value, h.provenance, _ONLY_HANDLERS) for h in sent if not h.is_on(status)]
+            sent = tuple(header for header in sent if header.is_on(status))
         return (self.banner(outcome.context), *sent), tuple(lost)
 
     def without_effect(self, virtual: VirtualHost, outcome: Outcome) -> Iterator[Dropped]:

@@ -54,13 +54,14 @@ class WalkEndedError(Exception):
 
 class Override(Struct, frozen=True):
     """An override file: ``folder`` and ``path`` in the tree, what it says, and which of it the configuration lets hold;
-    ``broken_by``: the directive that it does not let stand there, where the file is read at all."""
+    ``is_broken``: the file is read, and it is no configuration, or ``broken_by`` may not stand in it."""
 
     folder: str
     path: str
     directives: Block
     holding: Block
     because: str
+    is_broken: bool = False
     broken_by: Directive | None = None
 
 
@@ -206,7 +207,17 @@ class SectionReader:
             nested = [s for a in found for s in sections_of(a.directives, "files", "filesmatch")]
             found += [AppliedSection("file", s.inner, s) for s in nested if self._is_file(s, name)]
         found += [AppliedSection("path", s.inner, s) for s in self.meant_by(path)]
-        conditions = [s for a in found for s in sections_of(a.directives, "if", "elseif", "else")]
+        self._add_conditions(found, found, holds)
+        return tuple(found)
+
+    def _add_conditions(
+        self, within: list[AppliedSection], found: list[AppliedSection], holds: Callable[[Directive], bool]
+    ) -> None:
+        """Add the If sections that stand in ``within`` and hold; behind all of them those that stand in these (ap_if_walk)."""
+        conditions = [s for a in within for s in sections_of(a.directives, "if", "elseif", "else")]
+        if not conditions:
+            return
+        start = len(found)
         decided, doubt = False, None
         for section in conditions:
             if section.key == "if":
@@ -222,7 +233,7 @@ class SectionReader:
             elif met:
                 found.append(AppliedSection("condition", section.inner, section))
             decided = decided or met
-        return tuple(found)
+        self._add_conditions(found[start:], found, holds)
 
     def _folders(self, file: str, *, is_whole: bool) -> Iterator[AppliedSection]:
         """The Directory sections on the way to ``file``, each folder's override file behind its own. A section may be meant
@@ -249,7 +260,7 @@ class SectionReader:
             so_far += here
             yield from here
             override = self.override(step, tuple(so_far))
-            if override is not None and override.broken_by is not None:
+            if override is not None and override.is_broken:
                 raise WalkEndedError(500, override.broken_by)
             if override is not None and override.holding:
                 applied = AppliedSection("override", override.holding)
@@ -324,14 +335,25 @@ class SectionReader:
             try:
                 text = self.tree.read(path, bounds.CONFIG_FILE_BYTES).decode("utf-8", "replace")
             except TreeError as error:
-                self.problems.append(Problem(error.kind, path, None, error.message, True))
+                self._report(Problem(error.kind, path, None, error.message, True))
                 return None
-            directives = self._under_conditions(parse(path, text).directives)
+            parsed = parse(path, text)
+            directives = self._under_conditions(parsed.directives)
             rules = OverrideRules(context, self.config.modules)
             holding = Block(d for d in directives if rules.verdict(d) == "holds")
             broken = next((d for d in directives if rules.verdict(d) == "breaks"), None)
-            return Override(folder, path, directives, holding, rules.because, broken)
+            is_broken = broken is not None
+            if parsed.problem is not None and rules.is_read:
+                is_broken = True
+                words = f"{parsed.problem.message}; every request for this folder ends with a 500"
+                self._report(Problem("syntax", path, parsed.problem.line, words, False))
+            return Override(folder, path, directives, holding, rules.because, is_broken, broken)
         return None
+
+    def _report(self, problem: Problem) -> None:
+        """Put down what is wrong with an override file, once for all virtual hosts."""
+        if problem not in self.problems:
+            self.problems.append(problem)
 
     def _under_conditions(self, directives: Block) -> Block:
         """An override file's directives without its sections that hold or not from the start."""
@@ -370,7 +392,7 @@ class OverrideRules:
         self._options = next((w.partition("=")[2].split(",") for w in words if w.startswith("options=")), None)
         self._groups = {word.partition("=")[0] for word in words} - {"none", "nonfatal"}
         # Where nothing is said of override files at all they are read, and nothing may stand in them.
-        self._is_read = bool(self._groups or self._names or allowed is None)
+        self.is_read = bool(self._groups or self._names or allowed is None)
         self.because = "nothing says AllowOverride, so that override files are read, and no directive may stand in them"
         if allowed is not None:
             words_of_line = f"AllowOverride {' '.join(allowed.args)} ({allowed.provenance()})"
@@ -378,7 +400,7 @@ class OverrideRules:
 
     def verdict(self, directive: Directive) -> Literal["holds", "ignored", "breaks"]:
         """``breaks``: every request for the folder ends with a 500."""
-        if not self._is_read:
+        if not self.is_read:
             return "ignored"
         found = known(directive.key)
         if self._modules is not None and missing_module(directive.key, self._modules) is not None:

@@ -184,14 +184,28 @@ class Block:
         try:
             order = self._order
         except AttributeError:
-            order = self._order = {id(directive): place for place, directive in enumerate(self)}
+            order = self._order = {id(directive): place for place, directive in enumerate(self._in_force())}
         return sorted(chain.from_iterable(held), key=lambda directive: order[id(directive)])
 
     def _index(self) -> dict[str, list[Directive]]:
         by_key: dict[str, list[Directive]] = {}
-        for directive in self:
+        for directive in self._in_force():
             by_key.setdefault(directive.key, []).append(directive)
         return by_key
+
+    def _in_force(self) -> Iterator[Directive]:
+        """What stands in it, and in Limit and LimitExcept, which hold for nothing but access: all else in them holds for every
+        method (core.c, ap_limit_section)."""
+        for directive in self:
+            yield directive
+            if directive.key in ("limit", "limitexcept"):
+                yield from (inner for inner in directive.inner if inner.key not in _LIMITED)
+
+
+_LIMITED: Final = frozenset(
+    "require requireall requireany requirenone order allow deny satisfy limit limitexcept".split()
+)
+"""What Limit and LimitExcept hold for one method or another."""
 
 
 class InstanceBlock(Block):

@@ -1,0 +1,81 @@
+"""How long an answer may be kept, as mod_expires says it: ``Cache-Control: max-age`` and ``Expires``."""
+
+from __future__ import annotations
+
+from typing import Final, Literal, NamedTuple
+
+from rupex.model import Header
+from rupex.model.numbers import whole_number
+from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.sections import Context, all_in, last_in
+from rupex.servers.apache.syntax import Directive
+
+REDIRECTS: Final = (301, 302, 303, 307, 308)
+_CARRYING: Final = (200, 201, 202, 203, 204, 205, 206, 207, 226, 304, *REDIRECTS)
+"""The answers that carry them: all that are no errors (mod_expires.c, expires_filter)."""
+_DAY: Final = 86_400
+_UNITS: Final = (
+    ("y", 365 * _DAY), ("mo", 30 * _DAY), ("w", 7 * _DAY), ("d", _DAY), ("h", 3600), ("mi", 60), ("s", 1),
+)  # fmt: skip
+"""How each unit of time begins, and its seconds; no more of it is looked at (check_code)."""
+
+
+class Period(NamedTuple):
+    """``seconds`` from the request, or from the time at which the file was changed."""
+
+    counts_from: Literal["request", "file"]
+    seconds: int
+
+
+def expiry_headers(context: Context, exchange: Exchange, *, is_proxied: bool = False) -> tuple[Header, ...]:
+    """What mod_expires adds to an answer that is no error. A redirect of the server's own is a page of text/html; the type of
+    other answers is not known here, so that lines for types leave the value open."""
+    active = last_in(context, "expiresactive")
+    if active is None or active.raw.strip().lower() != "on":
+        return ()
+    by_type = {directive.args[0].lower(): directive for directive in all_in(context, "expiresbytype") if directive.args}
+    default = last_in(context, "expiresdefault")
+    if exchange.status in REDIRECTS and not is_proxied:
+        chosen = by_type.get("text/html", by_type.get("text/*", default))
+        return () if chosen is None else _headers(chosen, None)
+    if not by_type and default is None:
+        return ()
+    doubt = None
+    if is_proxied:
+        doubt = "the server behind may send a time of its own, which holds"
+    elif by_type:
+        doubt = f"it hangs on the type of the content ({', '.join(sorted(by_type))})"
+    return _headers(default or next(iter(by_type.values())), doubt)
+
+
+def _headers(directive: Directive, doubt: str | None) -> tuple[Header, ...]:
+    period = read_period(directive.args[-1] if directive.args else "")
+    if period is None:
+        doubt = doubt or f"{directive} names no time that is known here"
+    elif period.counts_from == "file":
+        doubt = doubt or "it counts from the time at which the file was changed"
+    value = "max-age=…" if period is None or doubt is not None else f"max-age={period.seconds}"
+    place = directive.provenance()
+    return tuple(
+        Header(name, text, _CARRYING, place) if doubt is None else Header(name, text, _CARRYING, place, doubt)
+        for name, text in (("Cache-Control", value), ("Expires", "…"))
+    )
+
+
+def read_period(text: str) -> Period | None:
+    """A time as ExpiresDefault takes it: ``A3600``, ``M60``, ``access plus 1 month 2 days``; None for what is none."""
+    if text[:1] in ("A", "M") and (seconds := whole_number(text[1:])) is not None:
+        return Period("request" if text[0] == "A" else "file", seconds)
+    base, *words = text.lower().split() or [""]
+    if base[:1] not in ("a", "n", "m"):
+        return None
+    if words[:1] and words[0].startswith("p"):
+        words.pop(0)
+    total = 0
+    for number, unit in zip(words[::2], words[1::2], strict=False):
+        count = whole_number(number)
+        seconds = next((seconds for start, seconds in _UNITS if unit.startswith(start)), None)
+        if count is None or seconds is None:
+            return None
+        total += count * seconds
+    return None if len(words) % 2 else Period("file" if base.startswith("m") else "request", total)
