@@ -392,6 +392,30 @@ THEMES: dict[str, Theme] = {
             'ExpiresByType text/plain "modification plus 1 year"',
         ),
     ),
+    "tls": Theme(
+        "ssl socache_shmcb access_compat",
+        main=(
+            "SSLCertificateFile /etc/ssl/case/rsa.pem\nSSLCertificateKeyFile /etc/ssl/case/rsa.key\nListen 127.0.0.1:@secure@",
+        ),
+        server=(
+            "Header always set X-One tls env=HTTPS",
+            "SSLOptions +StdEnvVars",
+            "RewriteEngine On\nRewriteCond %{HTTPS} !=on\nRewriteRule ^ https://%{SERVER_NAME}%{REQUEST_URI} [R=301,L]",
+            "RewriteEngine On\nRewriteCond %{SERVER_PORT} !^443$\nRewriteRule /fol https://%{HTTP_HOST}/ [R,L]",
+            "<If \"%{HTTPS} == 'on'\">\nHeader set X-Two on\n</If>",
+            "<If \"%{REQUEST_SCHEME} == 'http'\">\nRedirect permanent / https://b.test/\n</If>",
+        ),
+        place=(
+            "SSLRequireSSL",
+            "SSLRequireSSL\nSatisfy Any",
+            "SSLOptions +StrictRequire",
+            "Satisfy Any",
+            "Require ssl",
+            "<RequireAny>\nRequire ssl\nRequire method POST\n</RequireAny>",
+            'Header set X-Three "%{HTTPS}e"',
+            "Require expr %{HTTPS} == 'on'",
+        ),
+    ),
     "override": Theme(
         main=("AccessFileName .quay .htaccess",),
         files=(
@@ -419,6 +443,8 @@ class Generator:
         main = [self._directive("main") for _ in range(chance.randint(0, 3))]
         main += [chance.choice(theme.main) for theme in self.themes if theme.main]
         hosts = "\n".join(self.host(name) for name in ("a.test", "b.test"))
+        if self._has_tls:
+            hosts += "\n" + "\n".join(self.host(name, "secure") for name in ("a.test", "b.test"))
         override = chance.choice(("None", "All", "All", "FileInfo", "AuthConfig Indexes", "Limit", ""))
         override = f"AllowOverride {override}\n" if override else ""
         inner = [self._directive("override") for _ in range(chance.randint(0, 2))]
@@ -447,10 +473,15 @@ class Generator:
             query = chance.choice(("", "", "?x=1"))
             header = chance.choice(headers) if headers and chance.random() < 0.5 else ""
             source = f" from {chance.choice(sources)}" if sources else ""
-            asks.append(f"# ask: {method}http://{name}{path}{query}{header}{source}")
+            scheme = chance.choice(("http", "https")) if self._has_tls else "http"
+            asks.append(f"# ask: {method}{scheme}://{name}{path}{query}{header}{source}")
         return asks
 
-    def host(self, name: str) -> str:
+    @property
+    def _has_tls(self) -> bool:
+        return THEMES["tls"] in self.themes
+
+    def host(self, name: str, port: str = "plain") -> str:
         lines = [self._directive("server") for _ in range(self.chance.randint(1, 4))]
         lines += [self.chance.choice((*SETTINGS, *OF_SERVER)) for _ in range(self.chance.randint(0, 2))]
         lines += [self._section() for _ in range(self.chance.randint(1, 4))]
@@ -459,7 +490,8 @@ class Generator:
         if self.chance.random() < 0.5:
             rules = "RewriteEngine On\n" + "\n".join(self._rule() for _ in range(self.chance.randint(1, 3)))
         body = "\n".join(lines)
-        return f"<VirtualHost *:@plain@>\nServerName {name}\n{rules}\n{body}\n</VirtualHost>"
+        engine = "SSLEngine on\n" if port == "secure" else ""
+        return f"<VirtualHost *:@{port}@>\nServerName {name}\n{engine}{rules}\n{body}\n</VirtualHost>"
 
     def _section(self) -> str:
         chance = self.chance

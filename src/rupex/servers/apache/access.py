@@ -50,16 +50,18 @@ class Decision(NamedTuple):
 OPEN: Final = Decision(True, None, None)
 
 
-def decide(context: Context, exchange: Exchange) -> Decision:
+def decide(context: Context, exchange: Exchange, checked: Decision = OPEN) -> Decision:
     """Whether a request without a password is let in; one whose source is not known comes from an address that no rule names.
-    Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+    ``checked``: what is decided before Order, Allow and Deny. Raises
+    :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     older, satisfy = _older(context, exchange)
     newer = _newer(context, exchange)
-    if older is not None and satisfy is not None and satisfy.args[:1] and satisfy.args[0].lower() == "any":
-        if older.is_let_in:
-            return older
+    first = older if checked.is_let_in else checked
+    if satisfy is not None and satisfy.args[:1] and satisfy.args[0].lower() == "any":
+        if first is None or first.is_let_in:
+            return OPEN
         return newer or OPEN
-    for decision in (older, newer):
+    for decision in (first, newer):
         if decision is not None and not decision.is_let_in:
             return decision
     return OPEN
@@ -72,12 +74,7 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
     is_asked_again = is_other and not _ASK_AGAIN.isdisjoint(modules)
     if not is_asked_again and _is_same(context, exchange.let_in_under):
         return None
-    methods, tls = last_in(context, "allowmethods"), last_in(context, "sslrequiressl")
-    if methods is not None and "allowmethods" in modules and not _is_allowed(exchange, methods):
-        return Outcome(context=context, status=405, by=methods, by_server=True, is_early=True)
-    if tls is not None and exchange.scheme != "https":
-        return Outcome(context=context, status=403, by=tls, by_server=True, is_early=True)
-    decision = decide(context, exchange)
+    decision = decide(context, exchange, _checked(context, exchange, modules))
     if decision.is_let_in:
         return None
     kind = last_in(context, "authtype")
@@ -88,6 +85,16 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
         raise UndeterminedError(f"{kind}: Rupex does not know how this module asks a visitor to log in")
     login = context if status == 401 else None
     return Outcome(context=context, status=status, by=decision.by, by_server=True, is_early=True, login=login)
+
+
+def _checked(context: Context, exchange: Exchange, modules: Collection[str]) -> Decision:
+    """What AllowMethods and SSLRequireSSL say, which are asked before Order, Allow and Deny, and for which Satisfy holds too."""
+    methods, tls = last_in(context, "allowmethods"), last_in(context, "sslrequiressl")
+    if methods is not None and "allowmethods" in modules and not _is_allowed(exchange, methods):
+        return Decision(False, 405, methods)
+    if tls is not None and exchange.scheme != "https":
+        return Decision(False, 403, tls)
+    return OPEN
 
 
 def _is_same(context: Context, other: Context | None) -> bool:
@@ -262,8 +269,12 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
             return any(name in {key.lower() for key in exchange.environment} for name in names)
         case ["expr", *_]:
             return evaluate(line.raw.split(None, 1)[1].strip().strip('"'), exchange)
+        case ["ssl"]:
+            return exchange.scheme == "https"
+        case ["all" | "host" | "forward-dns" | "local" | "ssl-verify-client", *_]:
+            return False  # no visitor of whom nothing is known is one of them, or has a certificate
         case _:
-            return False  # host and local: such a visitor is none of them
+            raise UndeterminedError(f"{line} ({line.provenance()}) is not known here")
 
 
 def _is_method(exchange: Exchange, methods: Iterable[str]) -> bool:

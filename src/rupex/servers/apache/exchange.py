@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Final
+from typing import Final, Literal
 from urllib.parse import unquote
 
 from rupex.model.numbers import whole_number
@@ -43,6 +43,7 @@ class Exchange:
     ``rewrites``: how often rules of folders changed its URL so far.
     ``is_past_rules``: a rule with ``[END]`` was met, and no rule holds for it any more.
     ``uncertain_headers``: headers whose value only run time knows, with why.
+    ``is_there``: whether a path is that of a file or folder, None where that is not known.
     ``cookies``: by name, those that rules set, with the rule.
     """
 
@@ -72,6 +73,7 @@ class Exchange:
     source: str | None = None
     peer: str | None = None
     is_past_rules: bool = False
+    is_there: Callable[[str, Literal["file", "folder", "any"]], bool | None] = lambda path, kind: None
     uncertain_headers: dict[str, str] = field(default_factory=dict)
     cookies: dict[str, tuple[str, Directive]] = field(default_factory=dict)
 

@@ -13,7 +13,7 @@ import ipaddress
 import re
 from collections.abc import Callable
 from fnmatch import translate
-from typing import Final, NamedTuple, NoReturn
+from typing import Final, Literal, NamedTuple, NoReturn
 from urllib.parse import quote, unquote
 
 from rupex.masking.quoting import quoted
@@ -186,6 +186,10 @@ class _Parser:
             return lambda state: (word(state) == "") is (operator == "-z")
         if operator == "-T":
             return lambda state: word(state).lower() not in ("", "0", "off", "false", "no")
+        if operator == "-R":
+            return lambda state: _is_in_network(state.exchange.source_text, word(state))
+        if operator in _FILES:
+            return lambda state: _is_there(state, _FILES[operator], word(state))
 
         def at_run_time(state: _State) -> bool:
             raise UndeterminedError(f"{operator} {quoted(word(state))} is known at run time only")
@@ -261,6 +265,16 @@ def _matches(state: _State, subject: str, pattern: str) -> bool:
     if found is not None:
         state.groups = (found[0], *(group or "" for group in found.groups()))
     return found is not None
+
+
+_FILES: Final[dict[str, Literal["file", "folder", "any"]]] = {"-f": "file", "-d": "folder", "-e": "any"}
+
+
+def _is_there(state: _State, kind: Literal["file", "folder", "any"], path: str) -> bool:
+    found = state.exchange.is_there(path, kind) if path.startswith("/") else None
+    if found is None:
+        raise UndeterminedError(f"whether {quoted(path)} is there is known at run time only")
+    return found
 
 
 def _is_in_network(address: str, network: str) -> bool:

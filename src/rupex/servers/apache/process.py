@@ -118,7 +118,7 @@ class Processor:
             spend(PER_REQUEST)
         except ExhaustedError as exhausted:
             return Outcome(context=self.sections.base, unknown=exhausted.why)
-        exchange.document_root = self.document_root
+        exchange.document_root, exchange.is_there = self.document_root, self._is_there
         server = self.sections.base
         exchange.canonical = self._canonical
         if not exchange.is_inner:
@@ -180,6 +180,8 @@ class Processor:
             meant.add("files")
         for applied in outcome.context:
             for directive in unmodelled(applied.directives, self.config.unmodelled):
+                if directive.key == "sslrequire" and exchange.scheme == "http":
+                    continue  # it is asked for connections over TLS alone (ssl_hook_Access)
                 if effects_of(directive) & meant:
                     return f"{directive} ({directive.provenance()}) is not modelled, and may change the answer"
         return None
@@ -324,7 +326,8 @@ class Processor:
             return Outcome(context=context, by=handler, proxied=name[6:], file=file)
         if name is not None and name in ("server-status", "server-info", "balancer-manager", "ldap-status"):
             return Outcome(context=context, by=handler, handler=name, file=file, status=200)
-        answered = self._from_disk(exchange, context, file)
+        has_handler = name is not None or mapped.is_script
+        answered = self._from_disk(exchange, context, file, has_handler=has_handler)
         if answered.is_folder and answered.exchange is None and name == "default-handler" and answered.location is None:
             answered.status, answered.by_server = 404, True  # it lists nothing
         is_script = answered.is_script or mapped.is_script or (name is not None and name.lower() == "cgi-script")
@@ -442,7 +445,7 @@ class Processor:
             return applied.section.args[-1]
         return "/" + applied.directives[0].path.rpartition("/")[0] if applied.directives else None
 
-    def _from_disk(self, exchange: Exchange, context: Context, file: str) -> Outcome:
+    def _from_disk(self, exchange: Exchange, context: Context, file: str, *, has_handler: bool = False) -> Outcome:
         """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
         kind = self._kind(file)
         if kind is None:
@@ -463,7 +466,7 @@ class Processor:
         if not is_file and exchange.walk is not None and self._kind(exchange.walk.file) == "file":
             accepts = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
             is_file = accepts is not None and accepts.raw.strip().lower() == "on"
-        elif not is_file:
+        elif not is_file and not has_handler:
             fallback = self._fallback(exchange, context, file)
             if fallback is not None:
                 return fallback
