@@ -50,9 +50,8 @@ def set_early(directives: Iterable[Directive], exchange: Exchange) -> None:
             continue
         attribute, pattern, *settings = words
         try:
-            is_nocase = directive.key.endswith("nocase")
-            subject = _subject(attribute, exchange, is_nocase=is_nocase)
-            found = search(pattern, subject, ignore_case=is_nocase)
+            subject = _subject(attribute, exchange)
+            found = search(pattern, subject, ignore_case=directive.key.endswith("nocase"))
         except UndeterminedError:
             exchange.unsettled.update(_name_of(setting) for setting in settings)
             continue
@@ -151,8 +150,8 @@ def _set_by_tls(options: Iterable[Directive], exchange: Exchange) -> None:
         exchange.unsettled.update(_OF_TLS)
 
 
-def _subject(attribute: str, exchange: Exchange, *, is_nocase: bool = False) -> str:
-    """What a pattern is held against. ``is_nocase``: names of headers match whatever their case. Raises :class:`UndeterminedError` for what only run time knows."""
+def _subject(attribute: str, exchange: Exchange) -> str:
+    """What a pattern is held against. Raises :class:`UndeterminedError` for what only run time knows."""
     lowered = attribute.lower()
     if lowered in _RUN_TIME:
         raise UndeterminedError(f"{attribute} is known at run time only")
@@ -167,7 +166,7 @@ def _subject(attribute: str, exchange: Exchange, *, is_nocase: bool = False) -> 
     if lowered == "host":
         return exchange.host_header
     if re.search("[^A-Za-z0-9_-]", attribute):  # the first header whose name it matches (is_header_regex)
-        named = (name for name in exchange.headers if search(attribute, name.title(), ignore_case=is_nocase))
+        named = (name for name in exchange.headers if search(attribute, name, ignore_case=True))
         return exchange.header(next(named, ""))
     if lowered in exchange.headers:
         return exchange.header(lowered)
