@@ -26,6 +26,7 @@ class Outcome(Struct, kw_only=True):
     ``leads_to``: what the rules of a section made of a request that the server makes itself, for the caller to follow.
     ``exchange``: the request as it was in the end, for which the headers of the answer are worked out.
     ``is_passed_on``: another server was meant to answer, whether it was asked or not.
+    ``is_listing``: of a folder without a page, or the refusal of one.
     ``is_script``: what answers is a program.
     ``login``: the sections under which a login was asked for, for the request itself or the page that stands for it.
     ``is_early``: it is decided before the variables of SetEnv and mod_ssl are set.
@@ -48,6 +49,7 @@ class Outcome(Struct, kw_only=True):
     is_passed_on: bool = False
     is_early: bool = False
     login: Context | None = None
+    is_listing: bool = False
     is_script: bool = False
 
 

@@ -328,7 +328,7 @@ class Processor:
             return Outcome(context=context, by=handler, handler=name, file=file, status=200)
         has_handler = name is not None or mapped.is_script
         answered = self._from_disk(exchange, context, file, has_handler=has_handler)
-        if answered.is_folder and answered.exchange is None and name == "default-handler" and answered.location is None:
+        if answered.is_listing and name == "default-handler":
             answered.status, answered.by_server = 404, True  # it lists nothing
         is_script = answered.is_script or mapped.is_script or (name is not None and name.lower() == "cgi-script")
         if is_script and answered.status in (None, 200, 403, 404) and not _SCRIPTS.isdisjoint(self.config.modules):
@@ -395,8 +395,6 @@ class Processor:
         # taken off, or where the request is passed on to.
         is_folder = applied.kind in ("folder", "override") and not _is_of_pattern(applied)
         is_below = is_folder or file.startswith(prefix)
-        if _is_of_pattern(applied) and any(_is_relative(rule) for rule in rules):
-            raise UndeterminedError("rules with a relative target in a section whose folder is a pattern")
         stripped = prefix if is_below and not is_proxied else ""
         said = last_of(applied.directives, "rewritebase")
         base = said.args[0] if said is not None and said.args else None
@@ -419,7 +417,10 @@ class Processor:
             raise UndeterminedError(f"{rewritten.by} changes a request that is passed on")
         if base is None:  # a redirect to a relative target tells the folder on the disk; inside, the URL is found
             exchange.uri = _url_of(exchange.uri, exchange.document_root)
-        if rewritten.kind != "changed" or place.file(rewritten.written) == file:
+        own = place.file(rewritten.written)
+        if rewritten.kind == "changed" and not own.startswith("/"):
+            return Outcome(context=context, status=400, by=rewritten.by, by_server=True, is_early=True)
+        if rewritten.kind != "changed" or own == file:
             exchange.uri = before  # the very same file is not asked for again
             return None
         return self._asked_again(exchange, context, file, rewritten)
@@ -441,6 +442,8 @@ class Processor:
 
     def _folder_of(self, applied: AppliedSection) -> str | None:
         """The folder, URL path or pattern that a section with rules is written for."""
+        if applied.kind == "condition":
+            return "*If"  # what the server calls it (core.c, ifsection)
         if applied.section is not None:
             return applied.section.args[-1]
         return "/" + applied.directives[0].path.rpartition("/")[0] if applied.directives else None
@@ -546,6 +549,7 @@ class Processor:
             by_server=not is_listed,
             file=file,
             is_folder=True,
+            is_listing=True,
             by=last_in(context, "options"),
         )
 
@@ -625,17 +629,12 @@ def _is_of_pattern(applied: AppliedSection) -> bool:
     return any(mark in word for mark in "*?[") or applied.section.key.endswith("match")
 
 
-def _is_relative(rule: Rule) -> bool:
-    """Whether a rule's target may be one that the folder of the rules is put before."""
-    return rule.substitution != "-" and not rule.substitution.startswith("/") and "://" not in rule.substitution
-
-
 def _run_script(answered: Outcome, mapped: Mapped, handler: Directive | None) -> Outcome:
     """What becomes of a file that is a program (mod_cgid.c, cgid_handler). ``answered``: what would be of it as a file."""
     is_page = answered.exchange is not None
     if is_page and not answered.is_script:
         return answered
-    if (answered.is_folder and not is_page) or not (mapped.is_script or "ExecCGI" in options(answered.context)):
+    if answered.is_listing or not (mapped.is_script or "ExecCGI" in options(answered.context)):
         answered.status, answered.by_server = 403, True
     elif answered.status != 404:
         by = mapped.by if mapped.is_script else handler

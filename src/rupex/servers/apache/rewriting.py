@@ -375,8 +375,7 @@ class Rewriter:
     def _address(rule: Rule, path: str, exchange: Exchange, folder: RuleFolder | None) -> str:
         """The address that a rule redirects to. Without ``[L]`` the rules behind it go on with that address."""
         if _ABSOLUTE.match(path) is None:
-            if folder is not None:
-                return exchange.absolute(folder.url(path))
+            path = path if folder is None else folder.url(path)
             return exchange.absolute(path if path.startswith("/") else "/" + path)
         own = f"{exchange.scheme}://{exchange.own_name}"
         if not rule.has("r") and path.lower().startswith(own.lower() + "/"):
