@@ -82,6 +82,27 @@ class EffectiveTest(TreeTest):
         )
         self.assertIn("TLSv1.1 is configured and refused by OpenSSL 3.0.19 at security level 1", text)
 
+    def test_the_line_that_lets_a_visitor_in_is_told(self) -> None:
+        self.write({
+            "etc/apache2/apache2.conf": "".join(f"LoadModule {m}_module /x.so\n" for m in ("authz_core", "authz_host", "dir"))
+            + "Listen 80\nDocumentRoot /srv/site\n<Location /admin>\n<RequireAny>\nRequire ip 192.0.2.0/24\n"
+            "Require ip 198.51.100.9\n</RequireAny>\n</Location>\n",
+            "etc/tomcat10/server.xml": '<Server>\n<Service name="c">\n<Connector port="8080"/>\n<Engine defaultHost="a">\n'
+            '<Host name="a" appBase="apps">\n<Valve className="org.apache.catalina.valves.RemoteAddrValve" allow="192.*"/>\n'
+            "</Host></Engine></Service></Server>",
+        })  # fmt: skip
+        for url, source, words in (
+            (
+                "http://a/admin",
+                "198.51.100.9",
+                r"Require ip 198.51.100.9 lets 198.51.100.9 in\n +etc/apache2/apache2.conf:9",
+            ),
+            ("http://a/admin", "203.0.113.5", r"<RequireAny>\n +etc/apache2/apache2.conf:7"),
+            ("http://a:8080/", "192.0.2.7", r"192.0.2.7 is let in\n +etc/tomcat10/server.xml:6"),
+        ):
+            with self.subTest(url, source=source):
+                self.assertRegex(rupex("effective", self.root, "--url", url, "--source", source).stdout, words)
+
     def test_a_source_decides_rules_by_address(self) -> None:
         self.write_nginx(
             "server { listen 80; server_name a.test; location / { allow 192.0.2.0/24; deny all; empty_gif; } }"

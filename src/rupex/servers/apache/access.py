@@ -39,7 +39,7 @@ class Decision(NamedTuple):
     """Whether a visitor without a login gets in, from the address that is asked about, or from one that no rule names.
 
     ``status``: of the refusal, None where the module that asks for a login decides.
-    ``by``: the directive that decides.
+    ``by``: the directive that decides, None for none.
     """
 
     is_let_in: bool
@@ -59,12 +59,12 @@ def decide(context: Context, exchange: Exchange, checked: Decision = OPEN) -> De
     first = older if checked.is_let_in else checked
     if satisfy is not None and satisfy.args[:1] and satisfy.args[0].lower() == "any":
         if first is None or first.is_let_in:
-            return OPEN
+            return first or OPEN
         return newer or OPEN
     for decision in (first, newer):
         if decision is not None and not decision.is_let_in:
             return decision
-    return OPEN
+    return newer or older or OPEN
 
 
 def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, is_there: bool = True) -> Outcome | None:
@@ -76,6 +76,7 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
         return None
     decision = decide(context, exchange, _checked(context, exchange, modules))
     if decision.is_let_in:
+        exchange.let_in_by = decision.by
         return None
     kind = last_in(context, "authtype")
     status = decision.status
@@ -118,7 +119,7 @@ def closed(context: Context, exchange: Exchange) -> Setting[bool]:
         decision = decide(context, exchange)
     except UndeterminedError as undetermined:
         return Setting(None, None, undetermined.why)
-    place: Provenance | None = None if decision.by is None else decision.by.provenance()
+    place: Provenance | None = None if decision.by is None or decision.is_let_in else decision.by.provenance()
     return Setting(not decision.is_let_in, place)
 
 
@@ -137,7 +138,7 @@ def _newer(context: Context, exchange: Exchange) -> Decision | None:
         is_asked = kind is not None and kind.args[:1] and kind.args[0].lower() != "none"
         return Decision(False, 500, kind) if is_asked else None
     if found in ("granted", "neutral"):
-        return OPEN
+        return Decision(True, None, by)
     return Decision(False, _status_of_login(context) if found == "no user" else 403, by)
 
 
@@ -156,7 +157,7 @@ _STEPS: Final = {"server": "folder", "override": "folder"}
 
 
 class _Merged(NamedTuple):
-    """What Require lines say: ``vote``, None for none; ``merging``: the AuthMerging with them; ``by``: the last of them."""
+    """What Require lines say: ``vote``, None for none; ``merging``: the AuthMerging with them; ``by``: the line that decides."""
 
     vote: _Vote | None
     merging: str | None
@@ -179,10 +180,24 @@ def _merged(before: _Merged, new: _Merged) -> _Merged:
 def _said(applied: AppliedSection, exchange: Exchange) -> _Merged:
     lines = list(_for_method(applied.directives, exchange, *_REQUIRING))
     is_saying = bool(lines) or any(_for_method(applied.directives, None, *_REQUIRING))
-    vote = _any(_told(line, exchange) for line in lines) if is_saying else None  # neutral, if all are for other methods
+    votes = [_told(line, exchange) for line in lines]
+    vote = _any(votes) if is_saying else None  # neutral, if all are for other methods
+    granting = next((line for line, one in zip(lines, votes, strict=True) if one == "granted"), None)
     merging = last_of(applied.directives, "authmerging")
     word = None if merging is None else merging.raw.strip().lower()
-    return _Merged(vote, word, lines[-1] if lines else None)
+    return _Merged(vote, word, _granting_in(granting, exchange) or (lines[-1] if lines else None))
+
+
+def _granting_in(line: Directive | None, exchange: Exchange) -> Directive | None:
+    """The line in a container that grants what the container does."""
+    while line is not None and line.children is not None:
+        inner = [
+            child for child in _for_method(line.children, exchange, *_REQUIRING) if _told(child, exchange) == "granted"
+        ]
+        if not inner:
+            break
+        line = inner[0] if line.key == "requireany" else inner[-1]
+    return line
 
 
 def _for_method(directives: Block, exchange: Exchange | None, *names: str) -> Iterator[Directive]:
@@ -309,10 +324,11 @@ def _older(context: Context, exchange: Exchange) -> tuple[Decision | None, Direc
     allow, deny = lines["allow"], lines["deny"]
     order, satisfy = (lines[name][-1] if lines[name] else None for name in ("order", "satisfy"))
     first = order.raw.replace(" ", "").lower() if order is not None else "deny,allow"
-    is_allowed, is_denied = (any(_names_stranger(line, exchange) for line in lines) for lines in (allow, deny))
+    allowing = next((line for line in allow if _names_stranger(line, exchange)), None)
+    is_allowed, is_denied = allowing is not None, any(_names_stranger(line, exchange) for line in deny)
     closes_last = first in ("allow,deny", "mutual-failure")
     value = (is_allowed and not is_denied) if closes_last else (is_allowed or not is_denied)
-    return OPEN if value else Decision(False, 403, deny[-1] if deny else order), satisfy
+    return Decision(True, None, allowing) if value else Decision(False, 403, deny[-1] if deny else order), satisfy
 
 
 def _names_stranger(line: Directive, exchange: Exchange) -> bool:

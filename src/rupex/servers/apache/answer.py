@@ -21,6 +21,8 @@ from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
 
+_FOR_ALL: Final = (["all", "granted"], ["from", "all"])
+"""How lines end that let everybody in."""
 _OF_GATEWAYS: Final = (502, 503, 504)
 """What the server itself answers where the one behind does not."""
 
@@ -81,6 +83,9 @@ def _explain_outcome(outcome: Outcome, exchange: Exchange, builder: AnswerBuilde
         if applied.section is not None:
             holds = "holds here" if applied.doubt is None else f"may hold here: {applied.doubt}"
             builder.step(f"{applied.section} {holds}", applied.section.provenance())
+    admitting = exchange.let_in_by
+    if admitting is not None and exchange.source is not None and admitting.raw.lower().split()[-2:] not in _FOR_ALL:
+        builder.step(f"{admitting} lets {exchange.source} in", admitting.provenance())
     if outcome.by is not None and outcome.by not in outcome.steps:
         builder.step(f"{outcome.by}", outcome.by.provenance())
 

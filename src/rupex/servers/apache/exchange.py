@@ -39,6 +39,7 @@ class Exchange:
     ``walk``: the way to its file, or before that to the file of the request that the server answers with this one.
     ``let_in_under``: the sections under which the request that the server answers with this one was let in: under the very
     same ones it is not asked again.
+    ``let_in_by``: the line that let it in.
     ``own_requests``: all that the server made itself so far, counted together.
     ``rewrites``: how often rules of folders changed its URL so far.
     ``is_past_rules``: a rule with ``[END]`` was met, and no rule holds for it any more.
@@ -68,6 +69,7 @@ class Exchange:
     is_made_up: bool = False
     walk: DirectoryWalk | None = None
     let_in_under: Context | None = None
+    let_in_by: Directive | None = None
     own_requests: list[str] = field(default_factory=list)
     rewrites: int = 0
     source: str | None = None

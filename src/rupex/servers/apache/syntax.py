@@ -121,7 +121,8 @@ class Directive(Struct, gc=False):
         """The directive as one line, without what a section holds, and without values that may be secret."""
         from rupex.masking.texts import shown
 
-        return shown(f"<{self.name} {self.raw}>" if self.is_section else f"{self.name} {self.raw}".rstrip(), "apache")
+        line = f"{self.name} {self.raw}".rstrip()
+        return shown(f"<{line}>" if self.is_section else line, "apache")
 
 
 class Block:

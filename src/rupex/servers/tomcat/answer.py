@@ -49,6 +49,8 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     context = outcome.context
     if context is not None:
         builder.step(f"the application {context.path or '/'} is meant", context.provenance)
+    if outcome.let_in_by is not None and request.source is not None:
+        builder.step(f"{request.source} is let in", outcome.let_in_by)
     if outcome.by is not None:
         builder.step("decided here", outcome.by)
     for header in configuration.server_headers(connector):

@@ -65,7 +65,8 @@ class PathRequest(NamedTuple):
 
 
 class Outcome(NamedTuple):
-    """What becomes of a request. ``status`` None: the application decides. ``headers``: those of its filters."""
+    """What becomes of a request. ``status`` None: the application decides. ``headers``: those of its filters. ``let_in_by``: the
+    last valve or filter that could have refused the address it comes from."""
 
     context: Context | None
     status: int | None = None
@@ -74,6 +75,7 @@ class Outcome(NamedTuple):
     headers: tuple[Header, ...] = ()
     unknown: str | None = None
     extra: tuple[tuple[str, str], ...] = ()
+    let_in_by: Provenance | None = None
 
 
 class Processor:
@@ -176,9 +178,11 @@ class Processor:
             below = None if context is None or is_above else context.path
             if kind in BEHIND_PROXIES:
                 visitor = behind_proxy(valve.attributes, visitor)
-            elif kind in BY_ADDRESS and refuses(kind, valve.attributes, visitor, port_of(member.connector)):
-                status = whole_number(valve.get("denyStatus")) or 403
-                return Outcome(context, status, by=valve.provenance()), visitor
+            elif kind in BY_ADDRESS:
+                if refuses(kind, valve.attributes, visitor, port_of(member.connector)):
+                    status = whole_number(valve.get("denyStatus")) or 403
+                    return Outcome(context, status, by=valve.provenance()), visitor
+                visitor = visitor._replace(let_in_by=valve.provenance())
             elif kind == "HealthCheckValve" and path[len(below or "") :] == valve.get("path", "/health"):
                 return Outcome(context, 200, by=valve.provenance()), visitor
             elif kind == "RewriteValve" and not request.is_rewritten:
@@ -266,6 +270,7 @@ class Processor:
                     visitor=visitor,
                 )
             found = self._behind_valves(member, context, before, path, request._replace(visitor=visitor))
+            found = found._replace(let_in_by=found.let_in_by or visitor.let_in_by)
         except UndeterminedError as undetermined:
             return Outcome(context, unknown=undetermined.why)
         return self._with_doubt(member, context, found, exact=exact)
@@ -322,7 +327,9 @@ class Processor:
         if filtered.status is not None:
             return Outcome(context, filtered.status, by=filtered.by, headers=headers)
         status, location = self._from_disk(context, inner, request) if request.exact else (None, None)
-        return Outcome(context, status, location, headers=headers, unknown=filtered.unknown)
+        return Outcome(
+            context, status, location, headers=headers, unknown=filtered.unknown, let_in_by=filtered.let_in_by
+        )
 
     def _constrained(
         self,

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from ipaddress import IPv6Address
 from typing import Final, NamedTuple
 
+from rupex.model import Provenance
 from rupex.servers.common.addresses import is_in, parse_address, parse_network
 from rupex.servers.common.patterns import search
 
@@ -32,12 +33,14 @@ class Visitor(NamedTuple):
     ``address``: the client's, as Java writes it; ``peer``: that of the connection, which may be a proxy's.
     ``headers``: of the request, by lower-case name.
     ``is_secure``: whether a proxy says that it was asked by TLS; None where none says so.
+    ``let_in_by``: the last valve or filter that could have refused the address.
     """
 
     address: str
     peer: str
     headers: Mapping[str, str]
     is_secure: bool | None = None
+    let_in_by: Provenance | None = None
 
 
 STRANGER: Final = Visitor("198.51.100.7", "198.51.100.7", {})

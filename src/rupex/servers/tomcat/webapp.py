@@ -53,12 +53,14 @@ class Filtered(NamedTuple):
     ``headers``: what they set on every answer.
     ``status``: of a refusal, which ``by`` says; None where they let it through.
     ``unknown``: why it is not known whether they do.
+    ``let_in_by``: the last that could have refused the address.
     """
 
     headers: tuple[Header, ...]
     status: int | None
     by: Provenance | None
     unknown: str | None
+    let_in_by: Provenance | None = None
 
 
 class WebApp(Struct, frozen=True):
@@ -146,6 +148,7 @@ class WebApp(Struct, frozen=True):
                 continue
             elif kind.startswith("org.apache.catalina.") and short in BY_ADDRESS:
                 if not refuses(short, given, visitor, None):
+                    visitor = visitor._replace(let_in_by=elements[-1].provenance())
                     continue
                 status = whole_number(given.get("denyStatus", "")) or 403
                 return Filtered(tuple(found.values()), status, elements[-1].provenance(), None)
@@ -157,7 +160,8 @@ class WebApp(Struct, frozen=True):
                 found.pop(header.name, None)
                 found[header.name] = header
         decisive = next((one for one in doubts if one.effects & {"status", "access"}), None)
-        return Filtered(tuple(found.values()), None, None, None if decisive is None else str(decisive))
+        unknown = None if decisive is None else str(decisive)
+        return Filtered(tuple(found.values()), None, None, unknown, visitor.let_in_by)
 
     def _mapped_filters(self, path: str) -> Iterator[str]:
         """The names of the filters that a request for ``path`` goes through, in order."""
