@@ -7,11 +7,11 @@ from typing import Final, Protocol
 
 from rupex.model import Header, Provenance
 from rupex.servers.apache.exchange import Exchange, decoded, normalise
+from rupex.servers.apache.files import MOST_INNER
 from rupex.servers.apache.headers import Sent
 from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.load import LoadedConfig, last_of
 from rupex.servers.apache.outcome import Outcome, error_page, moved_by_error
-from rupex.servers.apache.process import MOST_INNER
 from rupex.servers.apache.scopes import ScopeReader
 from rupex.servers.apache.sections import Context, last_in
 from rupex.servers.apache.tls import speaks_tls

@@ -7,15 +7,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from itertools import takewhile
-from typing import Final, Literal
+from typing import Final
 
-from rupex.host import HostTree, TreeError
-from rupex.host.tree.paths import normalize_path
-from rupex.masking.quoting import quoted
-from rupex.model import bounds
+from rupex.host import HostTree
 from rupex.model.budget import PER_REQUEST, ExhaustedError, spend
-from rupex.model.numbers import whole_number
 from rupex.servers.apache.access import refusal
 from rupex.servers.apache.environment import (
     EARLY,
@@ -25,9 +20,10 @@ from rupex.servers.apache.environment import (
     set_early,
     set_in_fixups,
 )
-from rupex.servers.apache.exchange import Exchange, escaped
+from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
+from rupex.servers.apache.files import MOST_INNER, OF_FILES, Files, handler_by_name, run_script
 from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.headers import change_request
 from rupex.servers.apache.hosts import VirtualHost, canonical_name
@@ -56,13 +52,8 @@ from rupex.servers.apache.sections import (
 from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.common.patterns import UndeterminedError, search
 
-_OF_FILES: Final = ("GET", "HEAD", "POST")
-"""The methods with which a file can be asked for."""
 _SCRIPTS: Final = frozenset(("cgi", "cgid"))
-_INDEX_REDIRECTS: Final = {"on": 302, "temp": 302, "permanent": 301, "seeother": 303}
 _OF_REWRITING: Final = ("rewriteengine", "rewriterule", "rewritecond", "rewriteoptions", "rewritebase")
-MOST_INNER: Final = 10
-"""Requests of the server's own in each other (httpd's manual, LimitInternalRecursion)."""
 
 
 class Processor:
@@ -73,11 +64,12 @@ class Processor:
     ) -> None:
         self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
         self.mapper, self.document_root = mapper, mapper.document_root
+        self.files = Files(config.modules, tree, mapper, self.answer, self._context)
         rule_set = rules_of(virtual.chain, is_server=True)
         self.rules = rule_set.rules
         maps = [d for directives in reversed(rule_set.own) for d in all_of(directives, "rewritemap")]
         refuses_marks = config.release >= (2, 4, 60)
-        self.rewriter = Rewriter(self._is_there, RewriteMaps(maps, tree, config.path), refuses_marks=refuses_marks)
+        self.rewriter = Rewriter(self.files.is_there, RewriteMaps(maps, tree, config.path), refuses_marks=refuses_marks)
         self.is_rewriting = rule_set.is_on
         modules = list(config.modules)
         before_alias = modules[: modules.index("alias")] if "alias" in modules else modules
@@ -96,20 +88,6 @@ class Processor:
             lambda said: said.args[0] if said.key == "proxypassmatch" and said.args else "",
         )
 
-    # Files
-
-    def _is_there(self, path: str, kind: Literal["file", "folder", "any"]) -> bool | None:
-        """Whether a file or folder is there; None where the tree does not hold the folder that it is served from."""
-        if not self.mapper.has(path):
-            return None
-        try:
-            entry = self.tree.entry(self.tree.real(path))
-        except TreeError:
-            return None
-        if entry is None:
-            return False
-        return entry.is_folder if kind == "folder" else entry.is_file if kind == "file" else True
-
     # The way
 
     def answer(self, exchange: Exchange, *, lenient: bool = False) -> Outcome:
@@ -118,7 +96,7 @@ class Processor:
             spend(PER_REQUEST)
         except ExhaustedError as exhausted:
             return Outcome(context=self.sections.base, unknown=exhausted.why)
-        exchange.document_root, exchange.is_there = self.document_root, self._is_there
+        exchange.document_root, exchange.is_there = self.document_root, self.files.is_there
         server = self.sections.base
         exchange.canonical = self._canonical
         if not exchange.is_inner:
@@ -307,7 +285,7 @@ class Processor:
             )
         context = self._context(exchange, file)
         set_by_sections(context, exchange)
-        refused = refusal(context, exchange, self.config.modules, is_there=self._kind(file) != "missing")
+        refused = refusal(context, exchange, self.config.modules, is_there=self.files.kind(file) != "missing")
         if refused is not None:
             refused.file = file
             return refused
@@ -327,14 +305,14 @@ class Processor:
         if name is not None and name in ("server-status", "server-info", "balancer-manager", "ldap-status"):
             return Outcome(context=context, by=handler, handler=name, file=file, status=200)
         has_handler = name is not None or mapped.is_script
-        answered = self._from_disk(exchange, context, file, has_handler=has_handler)
+        answered = self.files.served(exchange, context, file, has_handler=has_handler)
         if answered.is_listing and name == "default-handler":
             answered.status, answered.by_server = 404, True  # it lists nothing
         is_script = answered.is_script or mapped.is_script or (name is not None and name.lower() == "cgi-script")
         if is_script and answered.status in (None, 200, 403, 404) and not _SCRIPTS.isdisjoint(self.config.modules):
             answered.is_script = answered.is_script or answered.exchange is None
-            return answered if exchange.is_inner else _run_script(answered, mapped, handler)
-        if exchange.method not in _OF_FILES and not exchange.is_inner and answered.status in (200, 404):
+            return answered if exchange.is_inner else run_script(answered, mapped, handler)
+        if exchange.method not in OF_FILES and not exchange.is_inner and answered.status in (200, 404):
             # The handler of files looks at the method before it looks for the file (core.c, default_handler).
             is_asked = exchange.method == "OPTIONS"
             answered.status, answered.by_server = (200, False) if is_asked else (405, True)
@@ -407,8 +385,8 @@ class Processor:
         if redirected is not None:
             return redirected  # what rules changed is asked for only then
         is_taken = rewritten.kind in ("proxy", "changed")
-        if is_taken and not is_proxied and not before.endswith("/") and self._kind(file) == "folder":
-            redirect = self._from_disk(replace(exchange, uri=before), context, file)
+        if is_taken and not is_proxied and not before.endswith("/") and self.files.kind(file) == "folder":
+            redirect = self.files.served(replace(exchange, uri=before), context, file)
             if redirect.location is not None:
                 return redirect  # mod_dir looks at the folder before the request is passed on or asked for again
         if rewritten.kind == "proxy":
@@ -448,174 +426,6 @@ class Processor:
             return applied.section.args[-1]
         return "/" + applied.directives[0].path.rpartition("/")[0] if applied.directives else None
 
-    def _from_disk(self, exchange: Exchange, context: Context, file: str, *, has_handler: bool = False) -> Outcome:
-        """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
-        kind = self._kind(file)
-        if kind is None:
-            if exchange.method not in (*_OF_FILES, "OPTIONS"):
-                return Outcome(context=context, status=405, by_server=True, file=file)
-            return Outcome(context=context, file=file, is_folder=exchange.uri.endswith("/"))
-        if kind == "folder":
-            slash = last_in(context, "directoryslash")
-            if not exchange.uri.endswith("/"):
-                if slash is not None and slash.raw.strip().lower() == "off":
-                    return self._listing(exchange, context, file)
-                target = exchange.absolute(escaped(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else ""))
-                return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
-            return self._folder(exchange, context, file)
-        is_file = kind == "file" and not file.endswith("/")
-        if kind == "missing" and self._has_variants(context, file):
-            raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(file)}")
-        if not is_file and exchange.walk is not None and self._kind(exchange.walk.file) == "file":
-            accepts = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
-            is_file = accepts is not None and accepts.raw.strip().lower() == "on"
-        elif not is_file and not has_handler:
-            fallback = self._fallback(exchange, context, file)
-            if fallback is not None:
-                return fallback
-        return Outcome(context=context, status=200 if is_file else 404, by_server=not is_file, file=file)
-
-    def _has_variants(self, context: Context, file: str) -> bool:
-        """Whether MultiViews finds files for one that is not there: those that have its name and more behind a dot."""
-        if "negotiation" not in self.config.modules or "MultiViews" not in options(context):
-            return False
-        folder, _, name = normalize_path(file).rpartition("/")
-        return bool(name) and any(other.startswith(f"{name}.") for other in self.tree.names_in(self.tree.real(folder)))
-
-    def _fallback(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
-        """The page that stands for what is not there (mod_dir, fixup_dflt), None for none."""
-        directive = last_in(context, "fallbackresource")
-        if directive is None or not directive.args or directive.args[0].lower() == "disabled":
-            return None
-        found = self._own_page(exchange, context, file, directive.args[0])
-        if found is not None:
-            found.by, found.is_folder = found.by or directive, False
-        return found
-
-    def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
-        refused: Outcome | None = None
-        for name in self._index_names(context):
-            found = self._own_page(exchange, context, file, name)
-            if found is not None and found.status is not None and found.status < 400:
-                return self._to_index(found, exchange, context, name) or found
-            refused = found or refused
-        if refused is not None:
-            return refused
-        fallback = self._fallback(exchange, context, file)
-        if fallback is not None:
-            return fallback
-        return self._listing(exchange, context, file)
-
-    def _to_index(self, found: Outcome, exchange: Exchange, context: Context, name: str) -> Outcome | None:
-        """A redirect to the page of a folder, where DirectoryIndexRedirect wants one."""
-        directive = last_in(context, "directoryindexredirect")
-        word = directive.raw.strip().lower() if directive is not None else "off"
-        status = _INDEX_REDIRECTS.get(word) or (whole_number(word) if len(word) == 3 else None)
-        if directive is None or found.status != 200 or status is None:
-            return None
-        path = name if name.startswith("/") else exchange.uri + name
-        location = exchange.absolute(escaped(path))
-        return Outcome(
-            context=context,
-            status=status,
-            location=location,
-            by=directive,
-            by_server=True,
-            file=found.file,
-            is_folder=True,
-        )
-
-    def _index_names(self, context: Context) -> tuple[str, ...]:
-        """The pages that may stand for a folder: those of the last section that names any, all of its lines together."""
-        names: tuple[str, ...] = ("index.html",) if "dir" in self.config.modules else ()
-        for applied in context:
-            own: list[str] | None = None
-            for directive in all_of(applied.directives, "directoryindex"):
-                words = list(takewhile(bool, directive.args))  # an empty word ends the list (ap_getword_conf)
-                is_off = [word.lower() for word in words] == ["disabled"]
-                own = [] if is_off else [*(own or ()), *words]
-            if own is not None:
-                names = tuple(own)
-        return names
-
-    def _listing(self, exchange: Exchange, context: Context, file: str) -> Outcome:
-        """A folder without a page: its listing, or a refusal; mod_autoindex has nothing to do with POST."""
-        may_list = "autoindex" in self.config.modules and exchange.method in ("GET", "HEAD")
-        is_listed = "Indexes" in options(context) and may_list
-        status = 200 if is_listed else 403 if may_list else 404
-        return Outcome(
-            context=context,
-            status=status,
-            by_server=not is_listed,
-            file=file,
-            is_folder=True,
-            is_listing=True,
-            by=last_in(context, "options"),
-        )
-
-    def _own_page(self, exchange: Exchange, context: Context, file: str, name: str) -> Outcome | None:
-        """What a page answers for a folder, or for what is not there, None where there is no such page: it is asked for by a
-        request of the server's own, which meets rules, redirects and access like any other (mod_dir). ``name``: in the
-        folder, or from the root."""
-        if exchange.inner >= MOST_INNER:
-            return Outcome(context=context, status=500, by_server=True, file=file, is_folder=True)
-        exchange.own_requests.append(name)
-        if len(exchange.own_requests) > bounds.OWN_REQUESTS:
-            raise UndeterminedError("it asks itself for too many pages")
-        set_in_fixups(context, exchange, self.config.modules)  # mod_dir looks for pages as the last one of this phase
-        inner = replace(
-            exchange,
-            method="GET",  # whatever the client's is (ap_sub_req_lookup_uri)
-            uri=name if name.startswith("/") else exchange.uri + name,
-            raw_path="",
-            file="",
-            inner=exchange.inner + 1,
-            let_in_under=context,
-            environment=dict(exchange.environment),
-        )
-        outcome = self.answer(inner)
-        if outcome.unknown is not None:
-            return Outcome(context=context, unknown=outcome.unknown, file=file, is_folder=True)
-        if outcome.leads_to is not None:
-            # It is asked for only when the page would be served, and then by the request itself.
-            if self._kind(outcome.file or "") not in ("file", None):
-                return None
-            again = self.answer(
-                replace(outcome.leads_to, inner=exchange.inner, is_past_rules=exchange.is_past_rules)
-            )  # fmt: skip
-            again.steps = (*outcome.steps, *again.steps)
-            return again
-        own = f"{file.rstrip('/')}/{name}"
-        answering = replace(inner, method=exchange.method)
-        if outcome.status == 200 and outcome.file is not None:
-            if outcome.file == own:
-                before = replace(inner, headers=exchange.headers, uncertain_headers=exchange.uncertain_headers)
-                holds = self._context(before, file, name)
-                return Outcome(
-                    context=holds, status=200, file=file, is_folder=True, by=outcome.by, exchange=answering,
-                    is_script=outcome.is_script,
-                )  # fmt: skip
-            return Outcome(
-                context=outcome.context, status=200, file=outcome.file, is_folder=True, by=outcome.by,
-                exchange=answering, is_script=outcome.is_script,
-            )  # fmt: skip
-        if outcome.location is not None or (outcome.status is not None and outcome.status not in (200, 404)):
-            return Outcome(
-                context=context, status=outcome.status, location=outcome.location, by=outcome.by, by_server=True, file=file,
-                is_folder=True, login=outcome.login,
-            )  # fmt: skip
-        return None
-
-    def _kind(self, file: str) -> Literal["file", "folder", "missing"] | None:
-        """What lies at ``file``, None where the tree does not hold the folder that it is served from."""
-        if not self.mapper.has(file):
-            return None
-        try:
-            entry = self.tree.entry(self.tree.real(file))
-        except TreeError:
-            return None
-        return "missing" if entry is None else "folder" if entry.is_folder else "file"
-
 
 def _last_options(blocks: Sequence[Block]) -> frozenset[str]:
     """The RewriteOptions of the last block that says any."""
@@ -627,30 +437,6 @@ def _is_of_pattern(applied: AppliedSection) -> bool:
         return False
     word = applied.section.args[-1]
     return any(mark in word for mark in "*?[") or applied.section.key.endswith("match")
-
-
-def _run_script(answered: Outcome, mapped: Mapped, handler: Directive | None) -> Outcome:
-    """What becomes of a file that is a program (mod_cgid.c, cgid_handler). ``answered``: what would be of it as a file."""
-    is_page = answered.exchange is not None
-    if is_page and not answered.is_script:
-        return answered
-    if answered.is_listing or not (mapped.is_script or "ExecCGI" in options(answered.context)):
-        answered.status, answered.by_server = 403, True
-    elif answered.status != 404:
-        by = mapped.by if mapped.is_script else handler
-        return Outcome(context=answered.context, by=by, handler="cgi-script", file=answered.file)
-    return answered
-
-
-def handler_by_name(context: Context, file: str) -> Directive | None:
-    """The AddHandler that holds for a file by one of its endings, the last one that is meant (mod_mime, find_ct)."""
-    endings = {part.lower() for part in file.rpartition("/")[2].split(".")[1:]}
-    found: Directive | None = None
-    for directive in all_in(context, "addhandler", "removehandler") if endings else ():
-        words = directive.args if directive.key == "removehandler" else directive.args[1:]
-        if endings & {word.lower().lstrip(".") for word in words}:
-            found = directive if directive.key == "addhandler" else None
-    return found
 
 
 def _url_of(file: str, document_root: str) -> str:

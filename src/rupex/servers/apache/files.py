@@ -1,0 +1,258 @@
+"""What httpd makes of a request that ends at a file or folder: mod_dir's index pages and redirects, listings, programs, and the
+handler of files.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from itertools import takewhile
+from typing import Final, Literal, Protocol
+
+from rupex.host import HostTree, TreeError
+from rupex.host.tree.paths import normalize_path
+from rupex.masking.quoting import quoted
+from rupex.model import bounds
+from rupex.model.numbers import whole_number
+from rupex.servers.apache.environment import set_in_fixups
+from rupex.servers.apache.exchange import Exchange, escaped
+from rupex.servers.apache.load import all_of
+from rupex.servers.apache.mapping import Mapped, Mapper
+from rupex.servers.apache.outcome import Outcome
+from rupex.servers.apache.sections import Context, all_in, last_in, options
+from rupex.servers.apache.syntax import Directive
+from rupex.servers.common.patterns import UndeterminedError
+
+OF_FILES: Final = ("GET", "HEAD", "POST")
+"""The methods with which a file can be asked for."""
+_INDEX_REDIRECTS: Final = {"on": 302, "temp": 302, "permanent": 301, "seeother": 303}
+MOST_INNER: Final = 10
+"""Requests of the server's own in each other (httpd's manual, LimitInternalRecursion)."""
+
+
+class SectionsOf(Protocol):
+    """Finds the sections that hold for a request which is mapped to ``file``, or to ``index`` in that folder."""
+
+    def __call__(self, exchange: Exchange, file: str | None, index: str = "") -> Context: ...
+
+
+class Files:
+    """Answers requests for files of one virtual host. ``ask`` follows a request that the server makes itself; ``sections_of``
+    finds what holds for it."""
+
+    def __init__(
+        self,
+        modules: Mapping[str, Directive | None],
+        tree: HostTree,
+        mapper: Mapper,
+        ask: Callable[[Exchange], Outcome],
+        sections_of: SectionsOf,
+    ) -> None:
+        self._modules, self._tree, self._mapper = modules, tree, mapper
+        self._ask, self._sections_of = ask, sections_of
+
+    def is_there(self, path: str, kind: Literal["file", "folder", "any"]) -> bool | None:
+        """Whether a file or folder is there; None where the tree does not hold the folder that it is served from."""
+        if not self._mapper.has(path):
+            return None
+        try:
+            entry = self._tree.entry(self._tree.real(path))
+        except TreeError:
+            return None
+        if entry is None:
+            return False
+        return entry.is_folder if kind == "folder" else entry.is_file if kind == "file" else True
+
+    def served(self, exchange: Exchange, context: Context, file: str, *, has_handler: bool = False) -> Outcome:
+        """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
+        kind = self.kind(file)
+        if kind is None:
+            if exchange.method not in (*OF_FILES, "OPTIONS"):
+                return Outcome(context=context, status=405, by_server=True, file=file)
+            return Outcome(context=context, file=file, is_folder=exchange.uri.endswith("/"))
+        if kind == "folder":
+            slash = last_in(context, "directoryslash")
+            if not exchange.uri.endswith("/"):
+                if slash is not None and slash.raw.strip().lower() == "off":
+                    return self._listing(exchange, context, file)
+                target = exchange.absolute(escaped(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else ""))
+                return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
+            return self._folder(exchange, context, file)
+        is_file = kind == "file" and not file.endswith("/")
+        if kind == "missing" and self._has_variants(context, file):
+            raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(file)}")
+        if not is_file and exchange.walk is not None and self.kind(exchange.walk.file) == "file":
+            accepts = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
+            is_file = accepts is not None and accepts.raw.strip().lower() == "on"
+        elif not is_file and not has_handler:
+            fallback = self._fallback(exchange, context, file)
+            if fallback is not None:
+                return fallback
+        return Outcome(context=context, status=200 if is_file else 404, by_server=not is_file, file=file)
+
+    def _has_variants(self, context: Context, file: str) -> bool:
+        """Whether MultiViews finds files for one that is not there: those that have its name and more behind a dot."""
+        if "negotiation" not in self._modules or "MultiViews" not in options(context):
+            return False
+        folder, _, name = normalize_path(file).rpartition("/")
+        return bool(name) and any(
+            other.startswith(f"{name}.") for other in self._tree.names_in(self._tree.real(folder))
+        )
+
+    def _fallback(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
+        """The page that stands for what is not there (mod_dir, fixup_dflt), None for none."""
+        directive = last_in(context, "fallbackresource")
+        if directive is None or not directive.args or directive.args[0].lower() == "disabled":
+            return None
+        found = self._own_page(exchange, context, file, directive.args[0])
+        if found is not None:
+            found.by, found.is_folder = found.by or directive, False
+        return found
+
+    def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
+        refused: Outcome | None = None
+        for name in self._index_names(context):
+            found = self._own_page(exchange, context, file, name)
+            if found is not None and found.status is not None and found.status < 400:
+                return self._to_index(found, exchange, context, name) or found
+            refused = found or refused
+        if refused is not None:
+            return refused
+        fallback = self._fallback(exchange, context, file)
+        if fallback is not None:
+            return fallback
+        return self._listing(exchange, context, file)
+
+    def _to_index(self, found: Outcome, exchange: Exchange, context: Context, name: str) -> Outcome | None:
+        """A redirect to the page of a folder, where DirectoryIndexRedirect wants one."""
+        directive = last_in(context, "directoryindexredirect")
+        word = directive.raw.strip().lower() if directive is not None else "off"
+        status = _INDEX_REDIRECTS.get(word) or (whole_number(word) if len(word) == 3 else None)
+        if directive is None or found.status != 200 or status is None:
+            return None
+        path = name if name.startswith("/") else exchange.uri + name
+        location = exchange.absolute(escaped(path))
+        return Outcome(
+            context=context,
+            status=status,
+            location=location,
+            by=directive,
+            by_server=True,
+            file=found.file,
+            is_folder=True,
+        )
+
+    def _index_names(self, context: Context) -> tuple[str, ...]:
+        """The pages that may stand for a folder: those of the last section that names any, all of its lines together."""
+        names: tuple[str, ...] = ("index.html",) if "dir" in self._modules else ()
+        for applied in context:
+            own: list[str] | None = None
+            for directive in all_of(applied.directives, "directoryindex"):
+                words = list(takewhile(bool, directive.args))  # an empty word ends the list (ap_getword_conf)
+                is_off = [word.lower() for word in words] == ["disabled"]
+                own = [] if is_off else [*(own or ()), *words]
+            if own is not None:
+                names = tuple(own)
+        return names
+
+    def _listing(self, exchange: Exchange, context: Context, file: str) -> Outcome:
+        """A folder without a page: its listing, or a refusal; mod_autoindex has nothing to do with POST."""
+        may_list = "autoindex" in self._modules and exchange.method in ("GET", "HEAD")
+        is_listed = "Indexes" in options(context) and may_list
+        status = 200 if is_listed else 403 if may_list else 404
+        return Outcome(
+            context=context,
+            status=status,
+            by_server=not is_listed,
+            file=file,
+            is_folder=True,
+            is_listing=True,
+            by=last_in(context, "options"),
+        )
+
+    def _own_page(self, exchange: Exchange, context: Context, file: str, name: str) -> Outcome | None:
+        """What a page answers for a folder, or for what is not there, None where there is no such page: it is asked for by a
+        request of the server's own, which meets rules, redirects and access like any other (mod_dir). ``name``: in the
+        folder, or from the root."""
+        if exchange.inner >= MOST_INNER:
+            return Outcome(context=context, status=500, by_server=True, file=file, is_folder=True)
+        exchange.own_requests.append(name)
+        if len(exchange.own_requests) > bounds.OWN_REQUESTS:
+            raise UndeterminedError("it asks itself for too many pages")
+        set_in_fixups(context, exchange, self._modules)  # mod_dir looks for pages as the last one of this phase
+        inner = replace(
+            exchange,
+            method="GET",  # whatever the client's is (ap_sub_req_lookup_uri)
+            uri=name if name.startswith("/") else exchange.uri + name,
+            raw_path="",
+            file="",
+            inner=exchange.inner + 1,
+            let_in_under=context,
+            environment=dict(exchange.environment),
+        )
+        outcome = self._ask(inner)
+        if outcome.unknown is not None:
+            return Outcome(context=context, unknown=outcome.unknown, file=file, is_folder=True)
+        if outcome.leads_to is not None:
+            # It is asked for only when the page would be served, and then by the request itself.
+            if self.kind(outcome.file or "") not in ("file", None):
+                return None
+            again = self._ask(
+                replace(outcome.leads_to, inner=exchange.inner, is_past_rules=exchange.is_past_rules)
+            )  # fmt: skip
+            again.steps = (*outcome.steps, *again.steps)
+            return again
+        own = f"{file.rstrip('/')}/{name}"
+        answering = replace(inner, method=exchange.method)
+        if outcome.status == 200 and outcome.file is not None:
+            if outcome.file == own:
+                before = replace(inner, headers=exchange.headers, uncertain_headers=exchange.uncertain_headers)
+                holds = self._sections_of(before, file, name)
+                return Outcome(
+                    context=holds, status=200, file=file, is_folder=True, by=outcome.by, exchange=answering,
+                    is_script=outcome.is_script,
+                )  # fmt: skip
+            return Outcome(
+                context=outcome.context, status=200, file=outcome.file, is_folder=True, by=outcome.by,
+                exchange=answering, is_script=outcome.is_script,
+            )  # fmt: skip
+        if outcome.location is not None or (outcome.status is not None and outcome.status not in (200, 404)):
+            return Outcome(
+                context=context, status=outcome.status, location=outcome.location, by=outcome.by, by_server=True, file=file,
+                is_folder=True, login=outcome.login,
+            )  # fmt: skip
+        return None
+
+    def kind(self, file: str) -> Literal["file", "folder", "missing"] | None:
+        """What lies at ``file``, None where the tree does not hold the folder that it is served from."""
+        if not self._mapper.has(file):
+            return None
+        try:
+            entry = self._tree.entry(self._tree.real(file))
+        except TreeError:
+            return None
+        return "missing" if entry is None else "folder" if entry.is_folder else "file"
+
+
+def run_script(answered: Outcome, mapped: Mapped, handler: Directive | None) -> Outcome:
+    """What becomes of a file that is a program (mod_cgid.c, cgid_handler). ``answered``: what would be of it as a file."""
+    is_page = answered.exchange is not None
+    if is_page and not answered.is_script:
+        return answered
+    if answered.is_listing or not (mapped.is_script or "ExecCGI" in options(answered.context)):
+        answered.status, answered.by_server = 403, True
+    elif answered.status != 404:
+        by = mapped.by if mapped.is_script else handler
+        return Outcome(context=answered.context, by=by, handler="cgi-script", file=answered.file)
+    return answered
+
+
+def handler_by_name(context: Context, file: str) -> Directive | None:
+    """The AddHandler that holds for a file by one of its endings, the last one that is meant (mod_mime, find_ct)."""
+    endings = {part.lower() for part in file.rpartition("/")[2].split(".")[1:]}
+    found: Directive | None = None
+    for directive in all_in(context, "addhandler", "removehandler") if endings else ():
+        words = directive.args if directive.key == "removehandler" else directive.args[1:]
+        if endings & {word.lower().lstrip(".") for word in words}:
+            found = directive if directive.key == "addhandler" else None
+    return found
