@@ -54,8 +54,8 @@ _given: set[int] = set()
 
 
 @cache
-def _own_ports() -> tuple[range, socket.socket | None]:
-    """The ports that no other test process takes, and the socket on the first of them that says so as long as this one runs."""
+def _own_ports() -> range:
+    """The ports that no other test process takes: a socket on the first of them says so as long as this one runs."""
     for first in _PORTS[::_SHARE]:
         mark = socket.socket()
         try:
@@ -63,14 +63,15 @@ def _own_ports() -> tuple[range, socket.socket | None]:
         except OSError:
             mark.close()
         else:
-            return range(first + 1, first + _SHARE), mark
-    return _PORTS, None
+            atexit.register(mark.close)
+            return range(first + 1, first + _SHARE)
+    return _PORTS
 
 
 def free_port() -> int:
     """A port on which nothing listens, and which was not given before."""
     while True:
-        ports, _ = _own_ports()
+        ports = _own_ports()
         port = random.SystemRandom().choice(ports)
         if len(_given) > len(ports) // 2:
             _given.clear()

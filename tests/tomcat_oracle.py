@@ -5,12 +5,14 @@ A case is a folder in ``tests/tomcat_cases``: files of CATALINA_BASE, and ``asks
 
 from __future__ import annotations
 
+import atexit
 import os
 import re
 import shutil
 import socket
 import subprocess
 import tempfile
+import threading
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -102,6 +104,27 @@ def jars_of(major: int) -> list[str]:
     return jars
 
 
+NO_SCAN = "tomcat.util.scan.StandardJarScanFilter.jarsToSkip=*.jar\ncommon.loader=\nserver.loader=\nshared.loader=\n"
+"""Tomcat's own settings: its libraries are on the class path, and none of them holds what it looks for at its start."""
+_archives: dict[int, Path] = {}
+_lock = threading.Lock()
+
+
+@cache
+def _archive_folder() -> Path:
+    holder = tempfile.TemporaryDirectory(prefix="rupex-java-", ignore_cleanup_errors=True)
+    atexit.register(holder.cleanup)
+    return Path(holder.name)
+
+
+def _sharing(major: int) -> str:
+    """An option with which a Tomcat starts faster: the first one leaves an archive of its classes, which the others take."""
+    with _lock:
+        is_first = major not in _archives
+        archive = _archives.setdefault(major, _archive_folder() / f"tomcat{major}.jsa")
+    return f"-XX:{'ArchiveClassesAtExit' if is_first else 'SharedArchiveFile'}={archive}"
+
+
 @contextmanager
 def running_tomcat(case: Case, major: int = 10, more: Mapping[str, str] = MappingProxyType({})) -> Iterator[Path]:
     """The case's tree, while the real server runs a copy of it."""
@@ -111,10 +134,14 @@ def running_tomcat(case: Case, major: int = 10, more: Mapping[str, str] = Mappin
         write_tree(tree, case, major, more)
         base = write_tree(live, case, major, more)
         jars = jars_of(major)
+        (base / "conf/catalina.properties").write_text(NO_SCAN)
         places = [f"-Dcatalina.base={base}", f"-Dcatalina.home={base}", f"-Djava.io.tmpdir={base}/temp"]
         command = [
             java,
             "-XX:TieredStopAtLevel=1",
+            "-XX:+UseSerialGC",
+            "-Xlog:disable",
+            _sharing(major),
             "-cp",
             ":".join(jars),
             *places,
