@@ -181,6 +181,7 @@ THEMES: dict[str, Theme] = {
         sources=("127.0.0.1", "127.0.0.2"),
     ),
     "types": Theme(
+        "expires",
         place=(
             "ForceType application/octet-stream",
             "ForceType None",
@@ -200,10 +201,20 @@ THEMES: dict[str, Theme] = {
             'Header set X-One "a" "expr=%{CONTENT_TYPE} =~ /html/"',
             'Header set X-Two "%{CONTENT_TYPE}e"',
             "DefaultLanguage de",
+            'Header always set X-Three "expr=%{CONTENT_TYPE}"',
+            "AddType text/x-b .b",
+            "RemoveCharset .html",
+            "ExpiresActive On",
+            "ExpiresByType text/plain A30",
             "ModMimeUsePathInfo On",
         ),
-        paths=("/files/b.css", "/files/noname"),
-        files=("# file srv/site/files/b.css: body {}", "# file srv/site/files/noname: x"),
+        paths=("/files/b.css", "/files/noname", "/files/c.b.html", "/files/d.html.b"),
+        files=(
+            "# file srv/site/files/b.css: body {}",
+            "# file srv/site/files/noname: x",
+            "# file srv/site/files/c.b.html: x",
+            "# file srv/site/files/d.html.b: x",
+        ),
     ),
     "errors": Theme(
         main=("ServerTokens Prod", "ServerTokens Major", "RedirectPermanent /fol /main"),

@@ -138,6 +138,10 @@ def _add_headers(
         context, is_own, exchange = inner.context, inner.by_server, inner.exchange or exchange
     if outcome.proxied is None or asked is not None:
         exchange = replace(exchange, status=status)
+    answering = inner if inner is not None and context is inner.context else outcome
+    exchange = replace(
+        exchange, content_type=configuration.scopes.types.of(answering, context, exchange, is_own=is_own)
+    )
     # TRACE is answered before any header is set.
     is_trace = exchange.method == "TRACE" and not outcome.by_server and outcome.proxied is None
     sent, dropped = Sent((), ())

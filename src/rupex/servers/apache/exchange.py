@@ -45,6 +45,8 @@ class Exchange:
     ``is_past_rules``: a rule with ``[END]`` was met, and no rule holds for it any more.
     ``uncertain_headers``: headers whose value only run time knows, with why.
     ``is_there``: whether a path is that of a file or folder, None where that is not known.
+    ``forced_type``: the type of content that a rule says; ``content_type``: that of its answer while headers are worked
+    out for it, None where it is not known; empty for none, and before.
     ``cookies``: by name, those that rules set, with the rule.
     """
 
@@ -75,6 +77,8 @@ class Exchange:
     source: str | None = None
     peer: str | None = None
     is_past_rules: bool = False
+    forced_type: str | None = None
+    content_type: str | None = ""
     is_there: Callable[[str, Literal["file", "folder", "any"]], bool | None] = lambda path, kind: None
     uncertain_headers: dict[str, str] = field(default_factory=dict)
     cookies: dict[str, tuple[str, Directive]] = field(default_factory=dict)
@@ -96,6 +100,13 @@ class Exchange:
         if self.status is None:
             raise UndeterminedError("%{REQUEST_STATUS} is known at run time only")
         return str(self.status)
+
+    @property
+    def type_text(self) -> str:
+        """The type of the answer's content. Raises :class:`UndeterminedError`."""
+        if self.content_type is None:
+            raise UndeterminedError("the type of the content is known at run time only")
+        return self.content_type
 
     @property
     def source_text(self) -> str:
@@ -191,6 +202,7 @@ _KNOWN: Final[dict[str, Callable[[Exchange], str]]] = {
     "THE_REQUEST": lambda x: f"{x.method} {x.sent} HTTP/1.1",
     "REMOTE_ADDR": lambda x: x.source_text,
     "REQUEST_STATUS": lambda x: x.status_text,
+    "CONTENT_TYPE": lambda x: x.type_text,
     "SERVER_PROTOCOL": lambda x: "HTTP/1.1",
     "IS_SUBREQ": lambda x: "true" if x.is_inner else "false",
 }

@@ -10,8 +10,7 @@ from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.sections import Context, all_in, last_in
 from rupex.servers.apache.syntax import Directive
 
-REDIRECTS: Final = (301, 302, 303, 307, 308)
-_CARRYING: Final = (200, 201, 202, 203, 204, 205, 206, 207, 226, 304, *REDIRECTS)
+_CARRYING: Final = (200, 201, 202, 203, 204, 205, 206, 207, 226, 301, 302, 303, 304, 307, 308)
 """The answers that carry them: all that are no errors (mod_expires.c, expires_filter)."""
 _DAY: Final = 86_400
 _UNITS: Final = (
@@ -28,24 +27,21 @@ class Period(NamedTuple):
 
 
 def expiry_headers(context: Context, exchange: Exchange, *, is_proxied: bool = False) -> tuple[Header, ...]:
-    """What mod_expires adds to an answer that is no error. A redirect of the server's own is a page of text/html; the type of
-    other answers is not known here, so that lines for types leave the value open."""
+    """What mod_expires adds to an answer that is no error: by the type of its content, else the default."""
     active = last_in(context, "expiresactive")
     if active is None or active.raw.strip().lower() != "on":
         return ()
     by_type = {directive.args[0].lower(): directive for directive in all_in(context, "expiresbytype") if directive.args}
     default = last_in(context, "expiresdefault")
-    if exchange.status in REDIRECTS and not is_proxied:
-        chosen = by_type.get("text/html", by_type.get("text/*", default))
-        return () if chosen is None else _headers(chosen, None)
-    if not by_type and default is None:
-        return ()
-    doubt = None
     if is_proxied:
-        doubt = "the server behind may send a time of its own, which holds"
-    elif by_type:
+        likely = default or next(iter(by_type.values()), None)
+        return () if likely is None else _headers(likely, "the server behind may send a time of its own, which holds")
+    if by_type and exchange.content_type is None:
         doubt = f"it hangs on the type of the content ({', '.join(sorted(by_type))})"
-    return _headers(default or next(iter(by_type.values())), doubt)
+        return _headers(default or next(iter(by_type.values())), doubt)
+    kind = (exchange.content_type or "").partition(";")[0].strip().lower()
+    chosen = by_type.get(kind, by_type.get(f"{kind.partition('/')[0]}/*", default))
+    return () if chosen is None else _headers(chosen, None)
 
 
 def _headers(directive: Directive, doubt: str | None) -> tuple[Header, ...]:

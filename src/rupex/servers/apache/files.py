@@ -19,7 +19,7 @@ from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.load import all_of
 from rupex.servers.apache.mapping import Mapped, Mapper
 from rupex.servers.apache.outcome import Outcome
-from rupex.servers.apache.sections import Context, all_in, last_in, options
+from rupex.servers.apache.sections import Context, last_in, options
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.patterns import UndeterminedError
 
@@ -245,14 +245,3 @@ def run_script(answered: Outcome, mapped: Mapped, handler: Directive | None) -> 
         by = mapped.by if mapped.is_script else handler
         return Outcome(context=answered.context, by=by, handler="cgi-script", file=answered.file)
     return answered
-
-
-def handler_by_name(context: Context, file: str) -> Directive | None:
-    """The AddHandler that holds for a file by one of its endings, the last one that is meant (mod_mime, find_ct)."""
-    endings = {part.lower() for part in file.rpartition("/")[2].split(".")[1:]}
-    found: Directive | None = None
-    for directive in all_in(context, "addhandler", "removehandler") if endings else ():
-        words = directive.args if directive.key == "removehandler" else directive.args[1:]
-        if endings & {word.lower().lstrip(".") for word in words}:
-            found = directive if directive.key == "addhandler" else None
-    return found

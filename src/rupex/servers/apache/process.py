@@ -23,7 +23,7 @@ from rupex.servers.apache.environment import (
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
-from rupex.servers.apache.files import MOST_INNER, OF_FILES, Files, handler_by_name, run_script
+from rupex.servers.apache.files import MOST_INNER, OF_FILES, Files, run_script
 from rupex.servers.apache.finding import PathIndex
 from rupex.servers.apache.headers import change_request
 from rupex.servers.apache.hosts import VirtualHost, canonical_name
@@ -50,6 +50,7 @@ from rupex.servers.apache.sections import (
     options,
 )
 from rupex.servers.apache.syntax import Block, Directive
+from rupex.servers.apache.types import ContentTypes
 from rupex.servers.common.patterns import UndeterminedError, search
 
 _SCRIPTS: Final = frozenset(("cgi", "cgid"))
@@ -60,10 +61,16 @@ class Processor:
     """Answers requests of one virtual host."""
 
     def __init__(
-        self, config: LoadedConfig, virtual: VirtualHost, tree: HostTree, sections: SectionReader, mapper: Mapper
+        self,
+        config: LoadedConfig,
+        virtual: VirtualHost,
+        tree: HostTree,
+        sections: SectionReader,
+        mapper: Mapper,
+        types: ContentTypes,
     ) -> None:
         self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
-        self.mapper, self.document_root = mapper, mapper.document_root
+        self.mapper, self.types, self.document_root = mapper, types, mapper.document_root
         self.files = Files(config.modules, tree, mapper, self.answer, self._context)
         rule_set = rules_of(virtual.chain, is_server=True)
         self.rules = rule_set.rules
@@ -298,7 +305,7 @@ class Processor:
             return redirected
         handler = last_in(context, "sethandler")
         if handler is None or not handler.args or handler.args[0].lower() == "none":
-            handler = handler_by_name(context, file)
+            handler = self.types.described(context, file).handler
         name = handler.args[0] if handler is not None else None
         if name is not None and name.startswith("proxy:"):
             return Outcome(context=context, by=handler, proxied=name[6:], file=file)

@@ -219,6 +219,8 @@ class Rewriter:
             self._environment(rule, exchange, captured)
             self._cookies(rule, exchange, captured)
             exchange.is_past_rules = exchange.is_past_rules or rule.has("end")
+            if "t" in rule.flags:
+                exchange.forced_type = expanded(rule.flags["t"], captured, exchange, self.maps).lower()
             status = next((status for flag, status in _STATUS_FLAGS if rule.has(flag)), None)
             if status is not None:
                 return Rewritten("status", rule.directive, status, steps=tuple(steps))

@@ -42,6 +42,7 @@ from rupex.servers.apache.release import Release, default, is_debian_build
 from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.tls import speaks_tls
+from rupex.servers.apache.types import ContentTypes
 from rupex.servers.apache.upstream import UpstreamReader
 from rupex.servers.common.document_roots import DocumentRoots, exposed
 from rupex.servers.common.patterns import UndeterminedError, search
@@ -97,6 +98,7 @@ class ScopeReader:
         self._components = components(config.modules, library)
         self._upstreams = UpstreamReader(config, release)
         self.roots = DocumentRoots(tree, sites)
+        self.types = ContentTypes(config, tree)
         self._processors: dict[int, Processor] = {}
 
     def processor(self, virtual: VirtualHost) -> Processor:
@@ -104,7 +106,9 @@ class ScopeReader:
         if found is None:
             mapper = Mapper(self.config, virtual, self.tree)
             sections = SectionReader(self.config, virtual, self.tree, self.config.problems, mapper.folders)
-            found = self._processors[id(virtual)] = Processor(self.config, virtual, self.tree, sections, mapper)
+            found = self._processors[id(virtual)] = Processor(
+                self.config, virtual, self.tree, sections, mapper, self.types
+            )
         return found
 
     def exchange(
@@ -264,7 +268,8 @@ class ScopeReader:
     ) -> tuple[tuple[Header, ...], tuple[Dropped, ...]]:
         """The headers of a scope's answers, and those that are declared and never go out."""
         is_proxied = outcome.proxied is not None
-        asking = outcome.exchange or exchange
+        kind = self.types.of(outcome, outcome.context, exchange, is_own=True) if is_own else None
+        asking = dataclasses.replace(outcome.exchange or exchange, content_type=kind)
         if is_own:
             asking = dataclasses.replace(asking, status=outcome.status)
         sent, dropped = self.headers(outcome.context, asking, is_proxied=is_proxied, is_own=is_own)
