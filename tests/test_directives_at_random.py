@@ -10,6 +10,7 @@ import unittest
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from random import Random
+from xml.sax.saxutils import escape, quoteattr
 
 from rupex.audit.assess import Evidence, assess, gather
 from rupex.baseline import load_baseline
@@ -17,6 +18,7 @@ from rupex.host import open_tree
 from rupex.masking.leaves import classes
 from rupex.servers.apache.inventory import directives
 from rupex.servers.contract import Request
+from rupex.servers.tomcat import inventory as tomcat
 from tests.support import NOW
 
 SEED = 20261201
@@ -30,6 +32,8 @@ WORDS = (
     "expr=%{REQUEST_URI} =~ m#/#", "'%{REQUEST_URI} == \"/\" && -n osenv(x)'", "\x01", "9" * 30, "a" * 300,
 )  # fmt: skip
 LOADED = "headers rewrite alias ssl proxy authz_core dir setenvif env mime negotiation allowmethods".split()
+OF_TOMCAT = sorted(tomcat.directives())
+"""Elements, or classes of valves and filters, and what they take."""
 NGINX_BLOCKS = (
     "server",
     "location",
@@ -78,6 +82,67 @@ class Written:
             else:
                 yield f"{self.chance.choice(names)} {self.words(5)};"
 
+    def element(self, kind: str, inside: str = "", **fixed: str) -> str:
+        """An element of Tomcat's with attributes that it, or another one, knows, and any text for their values."""
+        own = [name for element, name in OF_TOMCAT if element == kind]
+        given = {self.chance.choice(own): self.words() for _ in range(self.chance.randrange(5))} if own else {}
+        if self.chance.random() < 0.2:
+            given[self.chance.choice(OF_TOMCAT)[1]] = self.words()
+        text = " ".join(f"{name}={quoteattr(value)}" for name, value in (given | fixed).items())
+        return f"<{kind} {text}>{inside}</{kind}>\n"
+
+    def valves(self, kind: str = "Valve") -> str:
+        names = [name for element, name in OF_TOMCAT if element == kind and "." not in name]
+        package = {"Valve": "valves", "Filter": "filters"}[kind]
+        found = ""
+        for _ in range(self.chance.randrange(4)):
+            name = self.chance.choice(names)
+            given = {self.chance.choice(OF_TOMCAT)[1]: self.words() for _ in range(self.chance.randrange(4))}
+            if kind == "Valve":
+                attributes = "".join(f" {key}={quoteattr(value)}" for key, value in given.items())
+                found += f'<Valve className="org.apache.catalina.{package}.{name}"{attributes}/>\n'
+            else:
+                found += f"<filter><filter-name>f</filter-name><filter-class>org.apache.catalina.{package}.{name}</filter-class>"
+                for key, value in given.items():
+                    found += f"<init-param><param-name>{key}</param-name><param-value>{escape(value)}</param-value></init-param>"
+                found += "</filter><filter-mapping><filter-name>f</filter-name>"
+                found += f"<url-pattern>{escape(self.words())}</url-pattern></filter-mapping>"
+        return found
+
+    def constraint(self) -> str:
+        parts = [f"<url-pattern>{escape(self.words(2))}</url-pattern>", "<http-method>GET</http-method>",
+                 f"<http-method-omission>{escape(self.words(2))}</http-method-omission>"]  # fmt: skip
+        inner = "".join(self.chance.choice(parts) for _ in range(self.chance.randrange(4)))
+        outer = self.chance.choice(("<auth-constraint/>", "<auth-constraint><role-name>*</role-name></auth-constraint>", "",
+                                    ("<user-data-constraint><transport-guarantee>CONFIDENTIAL</transport-guarantee>"
+                                    "</user-data-constraint>")))  # fmt: skip
+        return f"<security-constraint><web-resource-collection>{inner}</web-resource-collection>{outer}</security-constraint>"
+
+
+def write_tomcat(root: Path, written: Written) -> None:
+    secured = written.element("SSLHostConfig", written.element("Certificate")) if written.chance.random() < 0.7 else ""
+    connectors = written.element("Connector", port="80") + written.element(
+        "Connector", secured, port="443", SSLEnabled="true"
+    )
+    context = written.element("Context", written.valves(), path=written.words(2))
+    host = written.element("Host", context + written.valves(), name="a.test", appBase="apps")
+    engine = written.element("Engine", host + written.valves(), defaultHost="a.test")
+    service = written.element("Service", connectors + engine, name="c")
+    rules = "".join(f"RewriteCond {written.words(4)}\nRewriteRule {written.words(5)}\n" for _ in range(2))
+    files = {
+        "conf/server.xml": written.element("Server", service, port="8005"),
+        "conf/context.xml": written.element("Context", written.valves()),
+        "conf/web.xml": f"<web-app>{written.valves('Filter')}</web-app>",
+        "apps/app/WEB-INF/web.xml": f"<web-app>{written.valves('Filter')}{written.constraint()}</web-app>",
+        "apps/app/META-INF/context.xml": written.element("Context", written.valves()),
+        "apps/app/WEB-INF/rewrite.config": rules,
+        "apps/app/index.html": "x",
+    }
+    for name, text in files.items():
+        file = root / "opt/tomcat10" / name
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(text.replace("\x01", "") if written.chance.random() < 0.95 else text)
+
 
 def write_apache(root: Path, written: Written) -> None:
     loads = "".join(f"LoadModule {name}_module x.so\n" for name in LOADED)
@@ -114,7 +179,7 @@ class RandomDirectivesTest(unittest.TestCase):
         until = time.monotonic() + SECONDS
         tried = 0
         while time.monotonic() < until or tried < 40:
-            for write in (write_apache, write_nginx):
+            for write in (write_apache, write_nginx, write_tomcat):
                 self._try(write, chance.randrange(1 << 40))
             tried += 1
 
