@@ -130,7 +130,7 @@ class Case:
             authority, _, path = rest.partition("/")
             name, _, which = authority.partition(":")
             port = self.secure if scheme == "https" or which == "secure" else self.plain
-            pairs = tuple(_HEADER.findall(headers))
+            pairs = tuple(_HEADER.findall(headers.replace("@plain@", str(self.plain))))
             found.append(
                 Ask(
                     method or "GET",

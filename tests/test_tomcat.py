@@ -86,8 +86,11 @@ class TomcatAnswersTest(unittest.TestCase):
         if predicted.status is not None:
             self.assertEqual(predicted.status, real.status)
         self.assertEqual([predicted.location] if predicted.location else [], real.values("Location"))
-        theirs = [pair for pair in comparable(real.headers) if pair[0] != "content-language"]
-        self.assertEqual(comparable(predicted.headers), theirs)
+        theirs = [pair for pair in comparable(real.headers) if pair[0] not in ("content-language", "vary")]
+        ours = comparable(predicted.headers)
+        self.assertEqual([name for name, _ in ours], [name for name, _ in theirs])
+        for (_, value), (_, sent) in zip(ours, theirs, strict=True):
+            self.assertRegex(sent, f"^{re.escape(value).replace('…', '.+')}$")
 
 
 VALVE = '<Context><Valve className="org.apache.catalina.valves.rewrite.RewriteValve"/></Context>\n'

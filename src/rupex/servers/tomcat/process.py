@@ -322,7 +322,16 @@ class Processor:
         if inner.upper().startswith(("/WEB-INF", "/META-INF")):
             return Outcome(context, 404, headers=cached)  # before any filter
         welcome = next((name for name in context.app.welcome_files() if self._has_page(context, inner, name)), "")
-        filtered = context.app.filtered((inner or "/") + welcome, self.release, request.visitor, is_secure=is_secure)
+        port = port_of(member.connector)
+        site = request.name if port == (443 if is_secure else 80) else f"{request.name}:{port}"
+        filtered = context.app.filtered(
+            (inner or "/") + welcome,
+            self.release,
+            request.visitor,
+            method=request.method,
+            site=site,
+            is_secure=is_secure,
+        )
         headers = (*filtered.headers, *cached)
         if filtered.status is not None:
             return Outcome(context, filtered.status, by=filtered.by, headers=headers)

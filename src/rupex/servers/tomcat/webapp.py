@@ -12,6 +12,7 @@ from msgspec import Struct
 from rupex.model import Header, Provenance
 from rupex.model.numbers import whole_number
 from rupex.servers.common.inventory import Unmodelled
+from rupex.servers.tomcat.cors import answer_cors
 from rupex.servers.tomcat.inventory import unmodelled_component
 from rupex.servers.tomcat.release import Release, default
 from rupex.servers.tomcat.syntax import Element
@@ -115,9 +116,11 @@ class WebApp(Struct, frozen=True):
                 return config.text_of("realm-name") or "Authentication required"
         return "Authentication required"
 
-    def filtered(self, path: str, release: Release, visitor: Visitor, *, is_secure: bool) -> Filtered:
-        """What the filters that are mapped to a path make of a request, and set on its answer. Raises
-        :class:`~rupex.servers.common.patterns.UndeterminedError`.
+    def filtered(
+        self, path: str, release: Release, visitor: Visitor, *, method: str, site: str, is_secure: bool
+    ) -> Filtered:
+        """What the filters that are mapped to a path make of a request, and set on its answer. ``site``: the server's own name
+        and port, as an Origin has them. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`.
 
         The descriptors are merged (Servlet 6.0, 8.2.3): a filter of one name is one filter, in which the application's
         parameters win; where it maps the name itself, the server's mapping is gone. The application's filters run first, and
@@ -140,6 +143,13 @@ class WebApp(Struct, frozen=True):
             short = kind.rpartition(".")[2]
             if kind == _HEADER_FILTER:
                 sent: Iterable[Header] = _security_headers(given, elements[-1], release, is_secure=is_secure)
+            elif kind == _CORS_FILTER and "origin" in visitor.headers:
+                scheme = "https" if is_secure else "http"
+                cors = answer_cors(given, elements[-1], method, visitor.headers, f"{scheme}://{site}", release.number)
+                if cors.status is not None:
+                    headers = found | {header.name: header for header in cors.headers}
+                    return Filtered(tuple(headers.values()), cors.status, elements[-1].provenance(), None)
+                sent = cors.headers
             elif kind == _CORS_FILTER:
                 sent = _cors_headers(given, elements[-1])
             elif kind.startswith("org.apache.catalina.") and short in BEHIND_PROXIES:
