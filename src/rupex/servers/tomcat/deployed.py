@@ -88,18 +88,24 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
     """The applications of a host, the root's last."""
     tree = reader.tree
     app_base = reader.path(host.get("appBase", "webapps"))
-    found: dict[str, Context] = {}
+    found: dict[tuple[str, str], Context] = {}
 
     def add(
-        path: str, folder: str | None, elements: tuple[Element, ...], place: Provenance, *, reads_own: bool = True
+        path: str,
+        folder: str | None,
+        elements: tuple[Element, ...],
+        place: Provenance,
+        *,
+        version: str = "",
+        reads_own: bool = True,
     ) -> None:
-        if path in found:
+        if (path, version) in found:
             return
         spend(PER_MEMBER)
         own = reader.xml(f"{folder}/WEB-INF/web.xml") if folder else None
         inner = reader.xml(f"{folder}/META-INF/context.xml") if folder and reads_own else None
         descriptors = tuple(one for one in (server_web, own) if one is not None)
-        found[path] = Context(
+        found[path, version] = Context(
             path, folder, WebApp(descriptors), (*elements, *((inner,) if inner is not None else ())), place
         )
 
@@ -114,7 +120,8 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
             if described is not None:
                 base = described.get("docBase") or f"{app_base}/{name.removesuffix('.xml')}"
                 # A descriptor there stands in place of the application's own (HostConfig.deployDescriptor).
-                add(path, _folder(reader, app_base, base), (described,), described.provenance(), reads_own=False)
+                folder, version = _folder(reader, app_base, base), version_of(name.removesuffix(".xml"))
+                add(path, folder, (described,), described.provenance(), version=version, reads_own=False)
     if host.flag("autoDeploy", otherwise=True) or host.flag("deployOnStartup", otherwise=True):
         for name in _names(tree, app_base):
             is_folder = tree.is_folder(f"{app_base}/{name}")
@@ -125,8 +132,10 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
                     unpacked,
                     (),
                     host.provenance(f"deployed from {app_base}/{name}"),
+                    version=version_of(name.removesuffix(".war")),
                 )
-    return sorted(found.values(), key=lambda context: -len(context.path))
+    newest = {path: found[path, version] for path, version in sorted(found)}  # who has no session gets the last of them
+    return sorted(newest.values(), key=lambda context: -len(context.path))
 
 
 def _folder(reader: Reader, app_base: str, name: str) -> str | None:
@@ -134,6 +143,11 @@ def _folder(reader: Reader, app_base: str, name: str) -> str | None:
         return None
     path = reader.tree.named(name if name.startswith("/") else f"{app_base}/{name}")
     return path if reader.tree.is_folder(path) else None
+
+
+def version_of(name: str) -> str:
+    """The version of an application called ``name``, of which several may run beside each other: ``app##2``."""
+    return name.partition("##")[2]
 
 
 def path_of(name: str) -> str:
