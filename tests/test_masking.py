@@ -63,6 +63,8 @@ CASES = (
     ("apache", "RewriteCond %{HTTP_HOST} ^www\\.(.*)$\n", "RewriteCond %{HTTP_HOST} ^www\\.(.*)$\n"),
     ("apache", "RewriteCond %{HTTP:X-A} ^abc$ [NC]\n", "RewriteCond %{HTTP:X-A} M1 [NC]\n"),
     ("apache", "RewriteRule ^/a /b?k=v [R=301,E=A:abc,L]\n", "RewriteRule ^/a /b?M1=M2 [R=301,E=A:M3,L]\n"),
+    ("apache", "RewriteRule ^/a - [CO=name:abc:.b.test:60:/:secure,L]\n", "RewriteRule ^/a - [CO=name:M1:.b.test:60:/:secure,L]\n"),
+    ("apache", "RewriteRule ^/a - [CO=;name;abc;.b.test;0;/]\n", "RewriteRule ^/a - [CO=;name;M1;.b.test;0;/]\n"),
     ("apache", "<If \"%{HTTP:X-A} == 'abc' && %{REQUEST_URI} =~ m#^/x#\">\n", "<If \"%{HTTP:X-A} == 'M1' && %{REQUEST_URI} =~ m#^/x#\">\n"),
     ("apache", "Require user anna\nRequire ip 10.0.0.0/8\n", "Require user M1\nRequire ip 10.0.0.0/8\n"),
     ("xml", "<Connector port=\"80\" secret=\"abc\" x=\"abc\"/>", "<Connector port=\"80\" secret=\"S1\" x=\"M2\"/>"),

@@ -18,6 +18,7 @@ _VARIABLE: Final = re.compile(r"%\{([^}]*)\}")
 _IN_EXPRESSION: Final = re.compile(
     r"""('[^']*'|"[^"]*"|m(?P<mark>[#|!,@%]).*?(?P=mark)[a-z]*|(?<=[\s~])/(?:[^/\\]|\\.)*/[a-z]*)"""
 )
+_COOKIE_FLAG: Final = re.compile(r"(?i)(\[?\s*(?:CO|cookie)=(?:;[\w.-]+;|[\w.-]+:))([^\]]*)(\]?)")
 _FLAG_VALUE: Final = re.compile(r"(?i)(\[?\s*(?:E|env|CO|cookie)=!?[\w.-]+:)([^\]]*)(\]?)")
 _VALUES_OF: Final = {"edit": 2, "edit*": 2, "unset": 0, "echo": 0}
 """By action of ``Header``, how many values follow the name; one for any other action."""
@@ -147,9 +148,14 @@ def _clause(text: str, masker: Masker) -> str:
 
 
 def _flags(word: str, masker: Masker) -> str:
-    """Flags of a rule: what ``E=NAME:VALUE`` and ``CO=NAME:VALUE`` set goes by its look."""
+    """Flags of a rule: what ``E=NAME:VALUE`` and ``CO=NAME:VALUE:DOMAIN:…`` set goes by its look."""
     made = []
     for part in re.split(r"(,)", word):
+        cookie = _COOKIE_FLAG.fullmatch(part)
+        if cookie is not None:
+            value, mark, rest = cookie[2].partition(cookie[1][-1])
+            made.append(cookie[1] + masker.value(value, "look=") + mark + masker.value(rest, "all") + cookie[3])
+            continue
         found = _FLAG_VALUE.fullmatch(part)
         made.append(
             masker.value(part, "all") if found is None else found[1] + masker.value(found[2], "look=") + found[3]

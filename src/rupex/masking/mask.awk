@@ -542,10 +542,15 @@ function apache_arguments(kinds, words,   k, kind, action, name, at, text, value
     }
 }
 
-function flags(text,   n, part, k, made, at) {
+function flags(text,   n, part, k, made, at, end) {
     n = split(text, part, ","); made = ""
     for (k = 1; k <= n; k++) {
-        if (match(tolower(part[k]), /^\[?[ \t]*(e|env|co|cookie)=!?[a-z0-9_.-]+:/)) {
+        if (match(tolower(part[k]), /^\[?[ \t]*(co|cookie)=(;[a-z0-9_.-]+;|[a-z0-9_.-]+:)/)) {
+            at = RLENGTH; text = substr(part[k], at + 1); end = sub(/\]$/, "", text) ? "]" : ""
+            made = made substr(part[k], 1, at); at = index(text, substr(part[k], at, 1))
+            if (at) made = made each(substr(text, 1, at - 1), "look", 1) substr(text, at, 1) each(substr(text, at + 1), "all", 0) end
+            else made = made each(text, "look", 1) end
+        } else if (match(tolower(part[k]), /^\[?[ \t]*(e|env|co|cookie)=!?[a-z0-9_.-]+:/)) {
             at = RLENGTH; text = substr(part[k], at + 1)
             made = made substr(part[k], 1, at) (sub(/\]$/, "", text) ? each(text, "look", 1) "]" : each(text, "look", 1))
         } else made = made each(part[k], "all", 0)
