@@ -284,6 +284,20 @@ class ApacheTest(TreeTest):
                 problem = self.gather().host.problems[0]
                 self.assertEqual((problem.kind, problem.line), (kind, line))
 
+    def test_a_copy_without_its_modules_is_read_as_a_server_that_has_them(self) -> None:
+        """A server starts with no directive whose module it lacks, and has the usual ones."""
+        place = "<Location /in>\nAuthType Basic\nAuthName pier\nRequire valid-user\n</Location>\n"
+        text = f"Listen 80\nDocumentRoot /srv/site\nHeader always set X-A b\n{place}"
+        for loads, words in (
+            ("", ("status    401", "X-A: b")),
+            ("LoadModule headers_module x.so\nLoadModule authz_user_module x.so\n", ("status    500", "X-A: b")),
+        ):
+            self.write({"etc/apache2/apache2.conf": loads + text})
+            said = rupex("effective", self.root, "--url", "http://a.test/in").stdout
+            for word in words:
+                with self.subTest(loads=loads, word=word):
+                    self.assertIn(word, said)
+
     def test_a_server_that_asks_itself_without_end_is_unknown(self) -> None:
         self.site(more=f"DirectoryIndex {'/folder/ ' * 12}\nFallbackResource /none")
         self.write({"srv/site/folder/a": "pier\n"})

@@ -7,6 +7,7 @@ from typing import Final, Literal, NamedTuple
 from rupex.model import Header
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.exchange import Exchange
+from rupex.servers.apache.load import all_of
 from rupex.servers.apache.sections import Context, all_in, last_in
 from rupex.servers.apache.syntax import Directive
 
@@ -29,7 +30,7 @@ class Period(NamedTuple):
 def expiry_headers(context: Context, exchange: Exchange, *, is_proxied: bool = False) -> tuple[Header, ...]:
     """What mod_expires adds to an answer that is no error: by the type of its content, else the default."""
     active = last_in(context, "expiresactive")
-    if active is None or active.raw.strip().lower() != "on":
+    if active is None or active.raw.strip().lower() != "on" or (exchange.status or 0) >= 400:
         return ()
     by_type = {directive.args[0].lower(): directive for directive in all_in(context, "expiresbytype") if directive.args}
     default = last_in(context, "expiresdefault")
@@ -40,8 +41,16 @@ def expiry_headers(context: Context, exchange: Exchange, *, is_proxied: bool = F
         doubt = f"it hangs on the type of the content ({', '.join(sorted(by_type))})"
         return _headers(default or next(iter(by_type.values())), doubt)
     kind = (exchange.content_type or "").partition(";")[0].strip().lower()
-    chosen = by_type.get(kind, by_type.get(f"{kind.partition('/')[0]}/*", default))
+    wild = by_type.get(f"{kind.partition('/')[0]}/*", default) if _has_wildcards(context) else default
+    chosen = by_type.get(kind, wild)
     return () if chosen is None else _headers(chosen, None)
+
+
+def _has_wildcards(context: Context) -> bool:
+    """Whether types with an asterisk count: only where the section merged last that says anything of mod_expires has one."""
+    said = [list(all_of(a.directives, "expiresactive", "expiresdefault", "expiresbytype")) for a in context]
+    last = next((lines for lines in reversed(said) if lines), [])
+    return any(line.args[:1] and line.args[0].endswith("/*") for line in last if line.key == "expiresbytype")
 
 
 def _headers(directive: Directive, doubt: str | None) -> tuple[Header, ...]:

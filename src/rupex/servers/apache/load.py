@@ -19,7 +19,7 @@ from rupex.model.budget import PER_INCLUSION, UndeterminedError, allow_for, fill
 from rupex.model.templates import MARK
 from rupex.servers.apache.conditions import StartConditions
 from rupex.servers.apache.inventory import missing_module
-from rupex.servers.apache.modules import STATIC, identifier
+from rupex.servers.apache.modules import STATIC, assumed, identifier
 from rupex.servers.apache.syntax import Block, Directive, InstanceBlock, ParsedFile, parse
 from rupex.servers.apache.template import ACTS_WHILE_READ, LANGUAGE, SiteTemplate, every, is_template
 from rupex.servers.common.source import SourceText, decode
@@ -85,6 +85,8 @@ def load(tree: HostTree, main_path: str, release: tuple[int, ...], *, uses_templ
     if uses_templates and any(MARK in text for text in config.texts.values()):
         return load(tree, main_path, release)  # somebody's own words would be taken for stand-ins
     reader.tell_undefined()
+    if not any(config.modules.values()):
+        config.modules |= dict.fromkeys(sorted(assumed(config.used)))
     for directive, module in _without_module(config):
         words = f"{directive.name} needs the module {module}, which is not loaded: the server would not start"
         config.problems.append(Problem("missing", directive.path, directive.line, words, False))

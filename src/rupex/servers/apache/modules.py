@@ -11,6 +11,12 @@ from rupex.servers.apache.inventory import owners
 STATIC: Final = frozenset(("core", "so", "http", "log_config", "logio", "version", "unixd", "watchdog"))
 """Built into Debian's and most others' httpd; where they are modules, a LoadModule says so."""
 
+_USUAL: Final = frozenset(
+    "access_compat alias auth_basic authn_core authn_file authz_core authz_host authz_user autoindex dir env filter mime"
+    " negotiation reqtimeout setenvif status".split()
+)
+"""Those that Debian switches on, and a build without LoadModule has."""
+
 _SOURCE_FILE = re.compile(r"mod_([a-z0-9_]+)\.c")
 _FILE_NAMES: Final = {
     "mpm_event": "event",
@@ -39,6 +45,13 @@ _USED_UNSAID: Final = frozenset(
 def identifier(name: str) -> str:
     """The module that LoadModule loads as ``ssl_module``, by its short name."""
     return name.removesuffix("_module").removeprefix("mod_")
+
+
+def assumed(used: Iterable[str]) -> frozenset[str]:
+    """The modules of a server of which no LoadModule line was seen: the usual ones, and those without which it would not start
+    with the directives that stand in its configuration (``used``, lower case)."""
+    found = (owners(name) for name in used)
+    return _USUAL | {modules[0] for modules in found if len(modules) == 1}
 
 
 def named_in_condition(name: str) -> str | None:

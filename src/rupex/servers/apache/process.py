@@ -316,7 +316,8 @@ class Processor:
         if answered.is_listing and name == "default-handler":
             answered.status, answered.by_server = 404, True  # it lists nothing
         is_script = answered.is_script or mapped.is_script or (name is not None and name.lower() == "cgi-script")
-        if is_script and answered.status in (None, 200, 403, 404) and not _SCRIPTS.isdisjoint(self.config.modules):
+        is_of_handler = answered.is_listing or answered.status in (None, 200, 404)
+        if is_script and is_of_handler and not _SCRIPTS.isdisjoint(self.config.modules):
             answered.is_script = answered.is_script or answered.exchange is None
             return answered if exchange.is_inner else run_script(answered, mapped, handler)
         if exchange.method not in OF_FILES and not exchange.is_inner and answered.status in (200, 404):
