@@ -5,7 +5,6 @@ and in the end a handler or the file system.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
 from typing import Final
 
@@ -25,10 +24,11 @@ from rupex.servers.apache.expanding import RewriteMaps
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.files import MOST_INNER, OF_FILES, Files, run_script
 from rupex.servers.apache.finding import PathIndex
+from rupex.servers.apache.folder_rules import folder_rules
 from rupex.servers.apache.headers import change_request
 from rupex.servers.apache.hosts import VirtualHost, canonical_name
 from rupex.servers.apache.inventory import effects_of, unmodelled
-from rupex.servers.apache.load import LoadedConfig, all_of, last_of
+from rupex.servers.apache.load import LoadedConfig, all_of
 from rupex.servers.apache.mapping import Mapped, Mapper
 from rupex.servers.apache.outcome import Outcome, moved_by_error
 from rupex.servers.apache.redirects import (
@@ -39,9 +39,8 @@ from rupex.servers.apache.redirects import (
     read_moves,
     with_groups,
 )
-from rupex.servers.apache.rewriting import Rewriter, Rewritten, Rule, RuleFolder, options_of, rules_of
+from rupex.servers.apache.rewriting import Rewriter, Rewritten, rules_of
 from rupex.servers.apache.sections import (
-    AppliedSection,
     Context,
     SectionReader,
     WalkEndedError,
@@ -49,12 +48,11 @@ from rupex.servers.apache.sections import (
     last_in,
     options,
 )
-from rupex.servers.apache.syntax import Block, Directive
+from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.types import ContentTypes
 from rupex.servers.common.patterns import UndeterminedError, search
 
 _SCRIPTS: Final = frozenset(("cgi", "cgid"))
-_OF_REWRITING: Final = ("rewriteengine", "rewriterule", "rewritecond", "rewriteoptions", "rewritebase")
 
 
 class Processor:
@@ -335,58 +333,19 @@ class Processor:
         return None
 
     def _rules_of_sections(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
-        """Rules in sections and override files: those of the section merged last that says anything of rules, and what it takes
-        over from those before."""
-        saying = [a for a in context if a.kind != "server" and last_of(a.directives, *_OF_REWRITING) is not None]
-        if not saying or exchange.is_past_rules:
+        """What the rules of sections and override files make of a request."""
+        found = None if exchange.is_past_rules else folder_rules(context, file)
+        if found is None:
             return None
-        server = [applied.directives for applied in context if applied.kind == "server"]
-        is_on = rules_of(server, is_server=True).is_on
-        options = _last_options(server)
-        found = rules_of(
-            [applied.directives for applied in saying], is_server=False, is_on=is_on, options=options
-        )  # fmt: skip
-        if not found.is_on:
-            return None
-        in_force = _last_options([applied.directives for applied in saying]) or options
-        if "mergebase" in in_force and len(saying) > 1:
-            raise UndeterminedError("RewriteOptions MergeBase: which RewriteBase holds is not known")
-        is_asked_early = "allownoslash" in in_force
-        return self._rules_of_folder(exchange, context, file, saying[-1], found.rules, is_asked_early=is_asked_early)
-
-    def _rules_of_folder(
-        self,
-        exchange: Exchange,
-        context: Context,
-        file: str,
-        applied: AppliedSection,
-        rules: tuple[Rule, ...],
-        *,
-        is_asked_early: bool,
-    ) -> Outcome | None:
-        """What the rules of one section or override file, which are switched on, make of a request. ``is_asked_early``: they
-        hold for their folder itself, too, when it is asked for without a slash."""
-        folder = self._folder_of(applied)
-        is_proxied = file.startswith("proxy:")
-        if folder is not None and file == folder.rstrip("/") and not is_asked_early:
+        place, is_proxied = found.place, file.startswith("proxy:")
+        if f"{file}/" == place.path and not found.is_asked_early:
             return None  # the folder is first asked for with a slash
         if not is_proxied and not options(context) & {"FollowSymLinks", "SymLinksIfOwnerMatch"}:
             return Outcome(context=context, status=403, by=last_in(context, "options"), by_server=True, is_early=True)
-        if not rules:
+        if not found.rules:
             return None
-        if folder is None:
-            return None
-        prefix = folder.rstrip("/") + "/"
-        # A Location or a pattern is no folder: its rules see the name of the file, of which only what happens to be its text is
-        # taken off, or where the request is passed on to.
-        is_folder = applied.kind in ("folder", "override") and not _is_of_pattern(applied)
-        is_below = is_folder or file.startswith(prefix)
-        stripped = prefix if is_below and not is_proxied else ""
-        said = last_of(applied.directives, "rewritebase")
-        base = said.args[0] if said is not None and said.args else None
         before = exchange.uri
-        place = RuleFolder(prefix, stripped, base)
-        rewritten = self.rewriter.apply(rules, exchange, place)
+        rewritten = self.rewriter.apply(found.rules, exchange, place)
         if rewritten.kind in ("redirect", "status"):
             return _rewritten(rewritten, context)
         redirected = self._moved_by_sections(replace(exchange, uri=before), context)
@@ -401,7 +360,7 @@ class Processor:
             return _rewritten(rewritten, context)
         if is_proxied and rewritten.kind == "changed":
             raise UndeterminedError(f"{rewritten.by} changes a request that is passed on")
-        if base is None:  # a redirect to a relative target tells the folder on the disk; inside, the URL is found
+        if place.base is None:  # a redirect to a relative target tells the folder on the disk; inside, the URL is found
             exchange.uri = _url_of(exchange.uri, exchange.document_root)
         own = place.file(rewritten.written)
         if rewritten.kind == "changed" and not own.startswith("/"):
@@ -425,26 +384,6 @@ class Processor:
         again = self.answer(exchange)
         again.steps = (*rewritten.steps, *again.steps)
         return again
-
-    def _folder_of(self, applied: AppliedSection) -> str | None:
-        """The folder, URL path or pattern that a section with rules is written for."""
-        if applied.kind == "condition":
-            return "*If"  # what the server calls it (core.c, ifsection)
-        if applied.section is not None:
-            return applied.section.args[-1]
-        return "/" + applied.directives[0].path.rpartition("/")[0] if applied.directives else None
-
-
-def _last_options(blocks: Sequence[Block]) -> frozenset[str]:
-    """The RewriteOptions of the last block that says any."""
-    return next((options for block in reversed(blocks) if (options := options_of(block))), frozenset())
-
-
-def _is_of_pattern(applied: AppliedSection) -> bool:
-    if applied.section is None:
-        return False
-    word = applied.section.args[-1]
-    return any(mark in word for mark in "*?[") or applied.section.key.endswith("match")
 
 
 def _url_of(file: str, document_root: str) -> str:
