@@ -10,7 +10,7 @@ from typing import Final, Literal, NamedTuple
 from rupex.model import Provenance, Setting
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate
-from rupex.servers.apache.load import last_of
+from rupex.servers.apache.load import all_of, last_of
 from rupex.servers.apache.outcome import Outcome
 from rupex.servers.apache.sections import AppliedSection, Context, last_in
 from rupex.servers.apache.syntax import Block, Directive
@@ -90,9 +90,9 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
 
 def _checked(context: Context, exchange: Exchange, modules: Collection[str]) -> Decision:
     """What AllowMethods and SSLRequireSSL say, which are asked before Order, Allow and Deny, and for which Satisfy holds too."""
-    methods, tls = last_in(context, "allowmethods"), last_in(context, "sslrequiressl")
-    if methods is not None and "allowmethods" in modules and not _is_allowed(exchange, methods):
-        return Decision(False, 405, methods)
+    methods, tls = _lines_in_force(context, "allowmethods"), last_in(context, "sslrequiressl")
+    if methods and "allowmethods" in modules and not _is_allowed(exchange, methods):
+        return Decision(False, 405, methods[-1])
     if tls is not None and exchange.scheme != "https":
         return Decision(False, 403, tls)
     return OPEN
@@ -105,9 +105,16 @@ def _is_same(context: Context, other: Context | None) -> bool:
     return all(one.directives is another.directives for one, another in zip(context, other, strict=True))
 
 
-def _is_allowed(exchange: Exchange, directive: Directive) -> bool:
-    """Whether AllowMethods allows a request's method; ``reset`` with nothing behind it allows all."""
-    words = [word.upper() for word in directive.args]
+def _lines_in_force(context: Context, name: str) -> list[Directive]:
+    """All lines of the section merged last that has any."""
+    said = (list(all_of(applied.directives, name)) for applied in reversed(context))
+    return next((lines for lines in said if lines), [])
+
+
+def _is_allowed(exchange: Exchange, lines: Iterable[Directive]) -> bool:
+    """Whether AllowMethods lines allow a request's method: what they name together, behind the last ``reset``; all where that is
+    nothing."""
+    words = [word.upper() for line in lines for word in line.args]
     if "RESET" in words:
         words = words[len(words) - words[::-1].index("RESET") :]
     return not words or _is_method(exchange, words)
