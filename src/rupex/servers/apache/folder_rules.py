@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import groupby
 from typing import Final, NamedTuple
 
 from rupex.servers.apache.load import last_of
@@ -34,16 +35,22 @@ def folder_rules(context: Context, file: str) -> FolderRules | None:
     if not saying:
         return None
     server = [applied.directives for applied in context if applied.kind == "server"]
-    blocks = [applied.directives for applied in saying]
-    options = _last_options(server)
-    is_on = rules_of(server, is_server=True).is_on
-    found = rules_of(blocks, is_server=False, is_on=is_on, options=options)
-    if not found.is_on:
+    rules: tuple[Rule, ...] = ()
+    options, is_on = _last_options(server), rules_of(server, is_server=True).is_on
+    for _, group in groupby(saying, lambda applied: "folder" if applied.kind == "override" else applied.kind):
+        # The sections of one kind are merged with each other before they are with those before them.
+        blocks = [applied.directives for applied in group]
+        own = rules_of(blocks, is_server=False, is_on=is_on)
+        options, is_on = _last_options(blocks) or options, own.is_on
+        if "inherit" in options:
+            rules = (*own.rules, *rules)
+        else:
+            rules = (*rules, *own.rules) if "inheritbefore" in options else own.rules
+    if not is_on:
         return None
-    in_force = _last_options(blocks) or options
-    if "mergebase" in in_force and len(saying) > 1:
+    if "mergebase" in options and len(saying) > 1:
         raise UndeterminedError("RewriteOptions MergeBase: which RewriteBase holds is not known")
-    return FolderRules(found.rules, _place_of(saying[-1], file), "allownoslash" in in_force)
+    return FolderRules(rules, _place_of(saying[-1], file), "allownoslash" in options)
 
 
 def _place_of(applied: AppliedSection, file: str) -> RuleFolder:

@@ -88,17 +88,15 @@ def options_of(block: Block) -> frozenset[str]:
     return frozenset(word.lower() for directive in block.named("rewriteoptions") for word in directive.args)
 
 
-def rules_of(
-    blocks: Sequence[Block], *, is_server: bool, is_on: bool = False, options: frozenset[str] = frozenset()
-) -> RuleSet:
+def rules_of(blocks: Sequence[Block], *, is_server: bool, is_on: bool = False) -> RuleSet:
     """The rules that hold where the last of ``blocks`` does: the main server and a virtual host, or the sections that hold for a
     file, in the order of merging.
 
     The switch is taken over from the block before, and so are the options, but rules only where they say so
     (mod_rewrite.c, config_server_merge and config_perdir_merge). ``is_on``: the switch before all of them, for sections that of
-    the server (cmd_rewriteengine), and ``options`` likewise.
+    the server (cmd_rewriteengine).
     """
-    found = RuleSet(is_on, (), ())
+    found, options = RuleSet(is_on, (), ()), frozenset[str]()
     for number, block in enumerate(blocks):
         own = options_of(block)
         switches = [d.raw.strip().lower() == "on" for d in block.named("rewriteengine")]
