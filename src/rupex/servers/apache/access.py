@@ -23,8 +23,8 @@ _REQUIRING: Final = ("require", *_CONTAINERS)
 _LIMITS: Final = ("limit", "limitexcept")
 _OLDER: Final = ("order", "allow", "deny", "satisfy")
 _ASK_AGAIN: Final = frozenset(("allowmethods",))
-"""Modules with which a request of the server's own is asked again under the very same sections, where any of them is none of a
-folder, or what is asked for is not there: they do not say that their word hangs on nothing else (ap_hook_access_checker)."""
+"""Modules with which httpd checks access again for a request of its own (an index page), although the same sections hold. It
+does so where a section is not one of folders, or the file does not exist (hooks registered by ap_hook_access_checker)."""
 _BEHIND_FOLDERS: Final = ("file", "path", "condition")
 _OF_USERS: Final = frozenset(
     "valid-user user group file-owner file-group dbd-group dbd-login dbm-group dbm-file-group claim claims_expr".split()
@@ -294,9 +294,9 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
         case ["ssl"]:
             return exchange.scheme == "https"
         case ["all" | "host" | "forward-dns" | "local" | "ssl-verify-client", *_]:
-            return False  # no visitor of whom nothing is known is one of them, or has a certificate
+            return False  # a visitor without a known address, name or certificate is none of them
         case _:
-            raise UndeterminedError(f"{line} ({line.provenance()}) is not known here")
+            raise UndeterminedError(f"Rupex does not know to whom {line} ({line.provenance()}) grants access")
 
 
 def _is_method(exchange: Exchange, methods: Iterable[str]) -> bool:
@@ -320,8 +320,8 @@ def _is_local(exchange: Exchange) -> bool:
 
 
 def _older(context: Context, exchange: Exchange) -> tuple[Decision | None, Directive | None]:
-    """What Order, Allow and Deny say, None where nobody says any of it; and the Satisfy that holds with them. The section merged
-    last that says any of the four replaces all of what others say (mod_access_compat.c has nothing that merges)."""
+    """The decision of Order, Allow and Deny, None where none of them is written, and the Satisfy in force. The section merged
+    last with any of the four directives replaces those of all other sections (mod_access_compat.c merges nothing)."""
     saying = next((a for a in reversed(context) if any(_for_method(a.directives, None, *_OLDER))), None)
     if saying is None:
         return None, None

@@ -87,6 +87,11 @@ def load(tree: HostTree, main_path: str, release: tuple[int, ...], *, uses_templ
     reader.tell_undefined()
     if not any(config.modules.values()):
         config.modules |= dict.fromkeys(sorted(assumed(config.used)))
+        words = (
+            "no LoadModule line is seen: Rupex takes the modules that Debian enables and those of the directives in use as"
+            " loaded; add the files that load modules"
+        )
+        config.problems.append(Problem("missing", main_path, None, words, False))
     for directive, module in _without_module(config):
         words = f"{directive.name} needs the module {module}, which is not loaded: the server would not start"
         config.problems.append(Problem("missing", directive.path, directive.line, words, False))

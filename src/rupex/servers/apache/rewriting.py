@@ -394,7 +394,9 @@ def _redirected(
     """The redirect that rules end with. ``redirect``: the last rule that says one, whose status holds; ``last``: the last one
     that changed the path; ``query``: that of the request, which goes on as it is."""
     if _ABSOLUTE.match(path) is None:
-        raise UndeterminedError(f"{last.directive} makes a path of the address that {redirect.directive} redirects to")
+        raise UndeterminedError(
+            f"{last.directive} turns the target of the redirect by {redirect.directive} into a path"
+        )
     location = path if last.has("ne") else _escaped_target(path)
     if exchange.args:
         location += "?" + (exchange.args if last.has("ne") or exchange.args == query else escaped(exchange.args))

@@ -37,15 +37,15 @@ def answer_cors(
     release: tuple[int, ...],
 ) -> CorsAnswer:
     """What the filter with the parameters ``given`` makes of a request with an Origin. ``headers``: those of the request, by
-    lower-case name; ``site``: the origin of the server itself, requests from which pass as if they had none. Raises
-    :class:`~rupex.servers.common.patterns.UndeterminedError` for what differs between releases that were measured."""
+    lower-case name; ``site``: the origin of the server itself; a request from there passes like one without an Origin. Raises
+    :class:`~rupex.servers.common.patterns.UndeterminedError` where the two measured releases differ and this one lies between."""
     origin = headers["origin"]
     if origin.lower() == site.lower():
         if release < _NEW:
-            raise UndeterminedError("what CorsFilter makes of requests from the server's own origin")
+            raise UndeterminedError("how CorsFilter of this release answers the server's own origin was not measured")
         return CorsAnswer(None, ())
     if method == "POST" and "content-type" not in headers and _OLD < release < _NEW:
-        raise UndeterminedError("what CorsFilter makes of a POST without Content-Type")
+        raise UndeterminedError("how CorsFilter of this release answers a POST without Content-Type was not measured")
     origins = {word.strip() for word in given.get("cors.allowed.origins", "").split(",") if word.strip()}
     wanted = headers.get("access-control-request-method")
     is_preflight = method == "OPTIONS" and bool(wanted)
