@@ -53,15 +53,8 @@ class Files:
 
     def is_there(self, path: str, kind: Literal["file", "folder", "any"]) -> bool | None:
         """Whether a file or folder is there; None where the tree does not hold the folder that it is served from."""
-        if not self._mapper.has(path):
-            return None
-        try:
-            entry = self._tree.entry(self._tree.real(path))
-        except TreeError:
-            return None
-        if entry is None:
-            return False
-        return entry.is_folder if kind == "folder" else entry.is_file if kind == "file" else True
+        found = self.kind(path)
+        return None if found is None else found != "missing" if kind == "any" else found == kind
 
     def served(self, exchange: Exchange, context: Context, file: str, *, has_handler: bool = False) -> Outcome:
         """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
