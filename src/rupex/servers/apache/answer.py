@@ -22,7 +22,7 @@ from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
 
 _FOR_ALL: Final = (["all", "granted"], ["from", "all"])
-"""How lines end that let everybody in."""
+"""The ends of lines that grant access to all clients."""
 _OF_GATEWAYS: Final = (502, 503, 504)
 """What the server itself answers where the one behind does not."""
 

@@ -57,7 +57,7 @@ class Files:
         return None if found is None else found != "missing" if kind == "any" else found == kind
 
     def served(self, exchange: Exchange, context: Context, file: str, *, has_handler: bool = False) -> Outcome:
-        """What the default handler makes of a file or folder, where the tree has the folder it lies in."""
+        """What the default handler makes of a file or folder, where the tree has its folder."""
         kind = self.kind(file)
         if kind is None:
             if exchange.method not in (*OF_FILES, "OPTIONS"):
@@ -217,7 +217,7 @@ class Files:
         return None
 
     def kind(self, file: str) -> Literal["file", "folder", "missing"] | None:
-        """What lies at ``file``, None where the tree does not hold the folder that it is served from."""
+        """What is at ``file``, None where the tree does not hold the folder that it is served from."""
         if not self._mapper.has(file):
             return None
         try:

@@ -360,7 +360,7 @@ class Processor:
             return _rewritten(rewritten, context)
         if is_proxied and rewritten.kind == "changed":
             raise UndeterminedError(f"{rewritten.by} changes a request that is passed on")
-        if place.base is None:  # a redirect to a relative target tells the folder on the disk; inside, the URL is found
+        if place.base is None:  # a redirect shows the folder on disk; inside, its URL is used
             exchange.uri = _url_of(exchange.uri, exchange.document_root)
         own = place.file(rewritten.written)
         if rewritten.kind == "changed" and not own.startswith("/"):

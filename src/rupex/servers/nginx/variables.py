@@ -357,7 +357,7 @@ _EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
 
 
 def by_address(source: str, table: Table) -> str | None:
-    """The value of the smallest network or range of a ``geo`` table in which the address ``source`` lies; None for the default
+    """The value of the smallest network or range of a ``geo`` table that contains ``source``; None for the default
     (ngx_http_geo_module). Raises :class:`UndeterminedError` for an entry that is not read."""
     address = parse_address(source)
     smallest: int | None = None
