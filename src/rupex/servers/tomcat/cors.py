@@ -38,7 +38,7 @@ def answer_cors(
 ) -> CorsAnswer:
     """What the filter with the parameters ``given`` makes of a request with an Origin. ``headers``: those of the request, by
     lower-case name; ``site``: the origin of the server itself; a request from there passes like one without an Origin. Raises
-    :class:`~rupex.servers.common.patterns.UndeterminedError` where the two measured releases differ and this one is between them."""
+    :class:`~rupex.servers.common.patterns.UndeterminedError` between two measured releases that differ."""
     origin = headers["origin"]
     if origin.lower() == site.lower():
         if release < _NEW:
