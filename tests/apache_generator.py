@@ -579,6 +579,6 @@ class Generator:
         target, flags = chance.choice((
             ("-", "[F]"), ("-", "[G]"), ("https://b.test/r", "[R=301,L]"), ("/page.html", "[L]"), ("/page.html", "[PT]"),
             ("https://b.test/$1", "[R,L]"), ("/moved?own=1", "[R,QSA,L]"), ("-", "[S=1]"), ("/folder/", "[R=302]"), ("-", "[L]"),
-            ("-", "[E=rule:1]"), ("/page.html", "[E=rule:1,L]"), ("-", "[E=one:r]"),
+            ("-", "[E=rule:1]"), ("/page.html", "[E=rule:1,L]"), ("-", "[E=one:r]"), ("files/$0", ""), ("/a/$1", "[DPI]"),
         ))  # fmt: skip
         return f"{condition}RewriteRule {chance.choice(PATTERNS)} {target} {flags}"

@@ -5,6 +5,7 @@ and in the end a handler or the file system.
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from typing import Final
 
@@ -52,6 +53,7 @@ from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.types import ContentTypes
 from rupex.servers.common.patterns import UndeterminedError, search
 
+_SLASHES = re.compile("//+")
 _SCRIPTS: Final = frozenset(("cgi", "cgid"))
 
 
@@ -210,6 +212,7 @@ class Processor:
                 return Outcome(context=context, status=302, location=mapped.location, by=mapped.by, by_server=True)
             if self.mapper.by_name is not None:
                 exchange.document_root = self.mapper.root_of(exchange)
+        mapped = mapped._replace(file=_SLASHES.sub("/", mapped.file))
         exchange.file, exchange.mapped_by = mapped.file, mapped.by
         return self._at(exchange, mapped)
 
@@ -345,6 +348,8 @@ class Processor:
         if not found.rules:
             return None
         before = exchange.uri
+        if exchange.walk is not None and not is_proxied:
+            place = place._replace(path_info=file.removeprefix(exchange.walk.file))
         rewritten = self.rewriter.apply(found.rules, exchange, place)
         if rewritten.kind in ("redirect", "status"):
             return _rewritten(rewritten, context)
@@ -365,7 +370,7 @@ class Processor:
         own = place.file(rewritten.written)
         if rewritten.kind == "changed" and not own.startswith("/"):
             return Outcome(context=context, status=400, by=rewritten.by, by_server=True, is_early=True)
-        if rewritten.kind != "changed" or own == file:
+        if rewritten.kind != "changed" or own == file.removesuffix(place.path_info):
             exchange.uri = before  # the very same file is not asked for again
             return None
         return self._asked_again(exchange, context, file, rewritten)

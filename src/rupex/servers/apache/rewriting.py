@@ -141,7 +141,7 @@ def _flag_text(text: str) -> tuple[tuple[str, str], ...]:
 _FLAG_NAMES: Final = {
     "redirect": "r", "forbidden": "f", "gone": "g", "last": "l", "chain": "c", "next": "n", "nocase": "nc", "noescape": "ne",
     "qsappend": "qsa", "qsdiscard": "qsd", "qslast": "qsl", "proxy": "p", "passthrough": "pt", "skip": "s", "env": "e",
-    "cookie": "co", "handler": "h", "type": "t", "ornext": "or", "novary": "nv", "nosubreq": "ns",
+    "cookie": "co", "discardpath": "dpi", "handler": "h", "type": "t", "ornext": "or", "novary": "nv", "nosubreq": "ns",
 }  # fmt: skip
 
 
@@ -155,11 +155,19 @@ class RuleFolder(NamedTuple):
     ``path``: the folder, the URL path or the pattern, with a slash at its end.
     ``stripped``: what is taken off the names of files that they see.
     ``base``: the URL path that RewriteBase says.
+    ``path_info``: what follows the name of the file in the request; rules see it behind every target too.
     """
 
     path: str
     stripped: str
     base: str | None
+    path_info: str = ""
+
+    def seen(self, target: str, path_info: str) -> str:
+        """What the rules behind the one with a ``target`` see of it (apply_rewrite_rule)."""
+        if _ABSOLUTE.match(target) is not None:
+            return target + path_info
+        return (self.file(target) + path_info).removeprefix(self.path)
 
     def file(self, path: str) -> str:
         """What a target is a name of."""
@@ -189,11 +197,7 @@ class Rewriter:
     def apply(self, rules: tuple[Rule, ...], exchange: Exchange, folder: RuleFolder | None = None) -> Rewritten:
         """Run ``rules`` over a request, changing its ``uri`` and ``args``. ``folder``: that of rules which stand in a section or
         override file. Raises :class:`UndeterminedError`."""
-        subject = exchange.uri
-        if folder is not None:
-            if not f"{exchange.file}/".startswith(folder.stripped):
-                return NOTHING
-            subject = exchange.file[len(folder.stripped) :]
+        subject = exchange.uri if folder is None else exchange.file.removeprefix(folder.stripped)
         steps: list[Directive] = []
         passes = False
         position = rounds = 0
@@ -202,14 +206,15 @@ class Rewriter:
         last: Rule | None = None
         redirect: Rule | None = None
         path = subject
+        path_info = "" if folder is None else folder.path_info
         is_chain_broken = False
         while position < len(rules):
             rule = rules[position]
             position += 1
             if exchange.is_inner and rule.has("r", "ns"):
                 continue  # never for a request that the server makes itself (apply_rewrite_list)
-            is_tried = not is_chain_broken and path.startswith(rule.start)
-            captured = self._matches(rule, path, exchange) if is_tried else None
+            is_tried = not is_chain_broken and subject.startswith(rule.start)
+            captured = self._matches(rule, subject, exchange) if is_tried else None
             is_chain_broken = captured is None and "c" in rule.flags
             if captured is None:
                 continue
@@ -229,12 +234,18 @@ class Rewriter:
                     if is_refused:
                         return Rewritten("status", rule.directive, 403, steps=tuple(steps))
                 path = self._query(new, rule, exchange)
-                last = rule
+                if folder is None and not path.startswith("/") and _ABSOLUTE.match(path) is None:
+                    path = f"/{path}"
+                last, subject = rule, path
             ended = self._ended(rule, path, tuple(steps))
             if ended is not None:
                 return ended
             if rule.has("r") or (_ABSOLUTE.match(path) is not None and rule.substitution != "-"):
                 redirect, path = rule, self._address(rule, path, exchange, folder)
+                subject = path
+            if folder is not None and rule.substitution != "-":
+                path_info = "" if rule.has("dpi") else path_info
+                subject = folder.seen(path, path_info)
             passes = passes or rule.has("pt")
             if rule.has("n"):
                 if rounds == _MOST_ROUNDS:
