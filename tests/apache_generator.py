@@ -98,7 +98,7 @@ class Theme:
 
     ``modules``: what httpd must load for them; ``files``: what the tree must hold beside.
     ``main``: lines of the main server only; ``server``: of the main server and hosts; ``place``: of sections and override files.
-    ``paths``, ``headers``, ``sources``, ``methods``: what requests may have beside the usual.
+    ``paths``, ``headers``, ``sources``, ``methods``, ``accounts``: what requests may have beside the usual.
     """
 
     modules: str = ""
@@ -110,6 +110,7 @@ class Theme:
     headers: tuple[str, ...] = ()
     sources: tuple[str, ...] = ()
     methods: tuple[str, ...] = ()
+    accounts: tuple[str, ...] = ()
 
 
 BASIC = "AuthType Basic\nAuthName pier\nAuthUserFile /etc/apache2/users\n"
@@ -164,7 +165,7 @@ THEMES: dict[str, Theme] = {
     "users": Theme(
         "auth_basic authn_file authz_user authz_groupfile access_compat",
         files=(
-            "# file etc/apache2/users: ada:$apr1$pier$abcdefghijklmnopqrstu/",
+            "# file etc/apache2/users: ada:{SHA}3W9oIQsRfE3CbsHxJAZqk4CnUYc=\\nlotta:{SHA}3W9oIQsRfE3CbsHxJAZqk4CnUYc=",
             "# file etc/apache2/groups: crew: ada",
         ),
         place=(
@@ -177,8 +178,16 @@ THEMES: dict[str, Theme] = {
             "AuthMerging Or",
             f"{BASIC}<RequireAny>\nRequire valid-user\nRequire ip 127.0.0.2\n</RequireAny>",
             f"<LimitExcept GET>\n{BASIC}Require valid-user\n</LimitExcept>",
+            f"{BASIC}Require user lotta",
+            "AuthzSendForbiddenOnFailure On",
+            f"{BASIC}<RequireAll>\nRequire valid-user\nRequire not user lotta\n</RequireAll>",
+            "Require expr %{REMOTE_USER} == 'lotta'",
+            "Header always set X-Two %{REMOTE_USER}e",
+            'Header always set X-One "expr=%{REMOTE_USER}"',
+            "RewriteEngine On\nRewriteCond %{REMOTE_USER} a$\nRewriteRule . - [E=one:%{REMOTE_USER}]",
         ),
         sources=("127.0.0.1", "127.0.0.2"),
+        accounts=("ada", "lotta", "stranger"),
     ),
     "types": Theme(
         "expires",
@@ -477,6 +486,7 @@ class Generator:
         methods = [method for theme in self.themes for method in theme.methods]
         headers = [header for theme in self.themes for header in theme.headers]
         sources = [source for theme in self.themes for source in theme.sources]
+        accounts = [account for theme in self.themes for account in theme.accounts]
         asks = []
         for path in (*PATHS, *(path for theme in self.themes for path in theme.paths)):
             method = chance.choice(methods) if methods and chance.random() < 0.5 else usual
@@ -485,7 +495,8 @@ class Generator:
             header = chance.choice(headers) if headers and chance.random() < 0.5 else ""
             source = f" from {chance.choice(sources)}" if sources else ""
             scheme = chance.choice(("http", "https")) if self._has_tls else "http"
-            asks.append(f"# ask: {method}{scheme}://{name}{path}{query}{header}{source}")
+            account = f" as {chance.choice(accounts)}" if accounts and chance.random() < 0.7 else ""
+            asks.append(f"# ask: {method}{scheme}://{name}{path}{query}{header}{account}{source}")
         return asks
 
     @property

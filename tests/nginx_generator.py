@@ -18,8 +18,9 @@ NAMES = ("a.test",) * 7 + ("www.a.test", "x.b.test", "b.test", "b.example", "c9.
 OTHER_NAMES = ("*.a.test", ".b.test", "b.*", r"~^(?<sub>.+)\.b\.test$", "www.a.test", "~^c", '""')
 VALUES = ("plain", '"q v"', "$host", "$uri", "$arg_x", "x$v", "$m", '""', "$1y", "$near", "$part", "$told",
           "$remote_addr", "$sent_http_content_type", "$realip_remote_addr", '"<$secure_link>"',
-          "$query_string$is_args")  # fmt: skip
+          "$query_string$is_args", "$remote_user")  # fmt: skip
 SOURCES = (" from 127.0.0.1", " from 127.0.0.9", " from 127.0.7.1")
+ACCOUNTS = ("", "", "", " as aino", " as stranger")
 SENT = (
     "",
     "",
@@ -64,7 +65,7 @@ class Generator:
         """The text of a case: requests in comments, then the servers."""
         pick = self.chance.choice
         asks = "".join(
-            f"# ask: {method}http://{pick(NAMES)}{path}{query if '?' not in path else ''}{pick(SENT)}{pick(SOURCES)}\n"
+            f"# ask: {method}http://{pick(NAMES)}{path}{query if '?' not in path else ''}{pick(SENT)}{pick(ACCOUNTS)}{pick(SOURCES)}\n"
             for path in self.chance.sample(PATHS, 8)
             for method, query in [pick((("", ""), ("", "?x=1"), ("", "?x=pq&y=2"), (f"{pick(METHODS)} ", "")))]
         )

@@ -18,6 +18,7 @@ import tempfile
 import threading
 import time
 import warnings
+from base64 import b64encode
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
@@ -31,7 +32,7 @@ from shutil import which
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
 
 _MOVED = re.compile(r"(?<=[\s\"'=])/(etc|srv)/")
-_ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)(?: from (\S+))?$", re.MULTILINE)
+_ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)(?: as (\S+))?(?: from (\S+))?$", re.MULTILINE)
 _HEADER = re.compile(r" (\S+): (\S+)")
 _FILE = re.compile(r"^# file (\S+): (.*)$", re.MULTILINE)
 _MODULES = (
@@ -99,7 +100,8 @@ class Reply:
 
 @dataclass(frozen=True)
 class Ask:
-    """One request of a case, its port already that of the running server. ``source``: the address it comes from, None for any."""
+    """One request of a case, its port already that of the running server. ``source``: the address it comes from, None for any.
+    ``account``: the one that it logs in with, by HTTP's basic scheme; the password of all is ``pier``."""
 
     method: str
     url: str
@@ -109,6 +111,7 @@ class Ask:
     target: str
     headers: tuple[tuple[str, str], ...]
     source: str | None = None
+    account: str | None = None
 
 
 @dataclass
@@ -125,7 +128,7 @@ class Case:
     @property
     def asks(self) -> list[Ask]:
         found = []
-        for method, url, headers, source in _ASK.findall(self.text):
+        for method, url, headers, account, source in _ASK.findall(self.text):
             scheme, _, rest = url.partition("://")
             authority, _, path = rest.partition("/")
             name, _, which = authority.partition(":")
@@ -141,6 +144,7 @@ class Case:
                     f"/{path}",
                     pairs,
                     source or None,
+                    account or None,
                 )
             )
         return found
@@ -171,6 +175,8 @@ def request(ask: Ask, *, seconds: float = 5.0) -> Reply:
         given = {name.lower() for name, _ in ask.headers}
         host = "" if "host" in given else f"Host: {ask.name}:{ask.port}\r\n"
         extra = "".join(f"{name}: {value}\r\n" for name, value in ask.headers)
+        if ask.account is not None:
+            extra += f"Authorization: Basic {b64encode(f'{ask.account}:pier'.encode()).decode()}\r\n"
         connection.sendall(f"{ask.method} {ask.target} HTTP/1.1\r\n{host}{extra}Connection: close\r\n\r\n".encode())
         received = b""
         while b"\r\n\r\n" not in received:

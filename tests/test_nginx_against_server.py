@@ -45,6 +45,7 @@ def predict(evidence: Evidence, ask: Ask) -> Answer:
             headers=ask.headers,
             address="127.0.0.1",
             source=ask.source,
+            account=ask.account,
         )
     )
     assert answer is not None

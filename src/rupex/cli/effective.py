@@ -30,6 +30,7 @@ def add_verbs(verbs: Any) -> None:
     parser.add_argument(
         "--source", metavar="ADDRESS", help="the address it comes from: what rules by address make of it"
     )
+    parser.add_argument("--account", metavar="NAME", help="the account it logs in with, where it is asked to")
     parser.add_argument("--status", type=int, help="ask for the headers of an answer with this status")
     options.add_tree_options(parser)
     parser.add_argument("--format", choices=options.FORMATS, default="text", help="what to write to standard output")
@@ -175,6 +176,7 @@ def _request(arguments: argparse.Namespace) -> Any:
         headers=tuple(headers),
         address=arguments.address,
         source=None if source is None else str(source),
+        account=arguments.account,
         status=arguments.status,
     )
 

@@ -38,8 +38,9 @@ class HostContext(Struct, frozen=True):
 
 class Request(Struct, frozen=True, kw_only=True):
     """A request as a client would send it. ``address``: the address and port it is sent to, None for any listener
-    that takes it. ``source``: the address it comes from, None where that is not said. ``status``: ask for the headers of an
-    answer with this status."""
+    that takes it. ``source``: the address it comes from, None where that is not said. ``account``: the one with whose
+    right password it logs in where it is asked to, None for none. ``status``: ask for the headers of an answer with this
+    status."""
 
     method: str = "GET"
     scheme: str
@@ -50,6 +51,7 @@ class Request(Struct, frozen=True, kw_only=True):
     headers: tuple[tuple[str, str], ...] = ()
     address: str | None = None
     source: str | None = None
+    account: str | None = None
     status: int | None = None
 
 

@@ -51,8 +51,8 @@ OPEN: Final = Decision(True, None, None)
 
 
 def decide(context: Context, exchange: Exchange, checked: Decision = OPEN) -> Decision:
-    """Whether a request without a password is let in; one whose source is not known comes from an address that no rule names.
-    ``checked``: what is decided before Order, Allow and Deny. Raises
+    """Whether a request is let in; one whose source is not known comes from an address that no rule names, and one without an
+    account does not log in. ``checked``: what is decided before Order, Allow and Deny. Raises
     :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     older, satisfy = _older(context, exchange)
     newer = _newer(context, exchange)
@@ -131,13 +131,17 @@ def closed(context: Context, exchange: Exchange) -> Setting[bool]:
 
 
 def _newer(context: Context, exchange: Exchange) -> Decision | None:
-    """The Require lines of the section merged last that has any; together with those before it where AuthMerging says so."""
-    merged = _Merged(None, None, None)
-    for _, group in groupby(context, lambda applied: _STEPS.get(applied.kind, applied.kind)):
-        # The sections of one step are merged with each other before they are with those of the steps before.
-        merged = reduce(_merged, (_said(applied, exchange) for applied in group), _Merged(None, None, None)).behind(
-            merged
-        )
+    """What Require lines say, first of a visitor who is not known; then of one who has logged in, where that may change it."""
+    merged = _required(context, exchange)
+    account = exchange.account
+    if merged.vote == "no user" and account is not None and _status_of_login(context) != 500:
+        exchange.is_asked = True
+        exchange.is_logged_in = _has_account(context, exchange, account)
+        merged = _required(context, exchange)
+        if exchange.is_logged_in and merged.vote in ("denied", "neutral"):
+            stops = last_in(context, "authzsendforbiddenonfailure")
+            is_forbidden = stops is not None and stops.raw.strip().lower() == "on"
+            return Decision(False, 403 if is_forbidden else _status_of_login(context), merged.by)
     found, by = merged.vote, merged.by
     if found is None:
         kind = last_in(context, "authtype")
@@ -147,6 +151,33 @@ def _newer(context: Context, exchange: Exchange) -> Decision | None:
     if found in ("granted", "neutral"):
         return Decision(True, None, by)
     return Decision(False, _status_of_login(context) if found == "no user" else 403, by)
+
+
+def _required(context: Context, exchange: Exchange) -> _Merged:
+    """The Require lines of the section merged last that has any; together with those before it where AuthMerging says so."""
+    merged = _Merged(None, None, None)
+    for _, group in groupby(context, lambda applied: _STEPS.get(applied.kind, applied.kind)):
+        # The sections of one step are merged with each other before they are with those of the steps before.
+        merged = reduce(_merged, (_said(applied, exchange) for applied in group), _Merged(None, None, None)).behind(
+            merged
+        )
+    return merged
+
+
+def _has_account(context: Context, exchange: Exchange, account: str) -> bool:
+    """Whether a visitor has an account where he is asked for one (mod_authn_file). Raises
+    :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+    kind, provider = last_in(context, "authtype"), last_in(context, "authbasicprovider")
+    users, faked = last_in(context, "authuserfile"), last_in(context, "authbasicfake")
+    is_of_files = provider is None or [word.lower() for word in provider.args] == ["file"]
+    is_basic = kind is not None and kind.args[0].lower() == "basic"
+    if not is_basic or not is_of_files or faked is not None or users is None or exchange.accounts is None:
+        raise UndeterminedError(f"{provider or kind}: Rupex does not know who logs in there")
+    groups = last_in(context, "authgroupfile")
+    has_account = exchange.accounts.has_user(users.args[0], account)
+    if has_account and groups is not None:
+        exchange.groups = exchange.accounts.groups_of(groups.args[0], account)
+    return has_account
 
 
 def _status_of_login(context: Context) -> int | None:
@@ -271,8 +302,26 @@ def _negated(vote: _Vote, is_negated: bool) -> _Vote:
 
 def _provided(words: list[str], line: Directive, exchange: Exchange) -> _Vote:
     if words and (words[0] in _OF_USERS or words[0].startswith("ldap-")):
-        return "no user"
-    return "granted" if _holds(words, line, exchange) else "denied"
+        return _of_user(words[0], line, exchange) if exchange.is_logged_in else "no user"
+    if _holds(words, line, exchange):
+        return "granted"
+    # An expression that asks for the visitor's name may come out otherwise after a login (mod_authz_core.c, expr_lookup_fn).
+    names_user = words[:1] == ["expr"] and "%{remote_user}" in line.raw.lower()
+    return "no user" if names_user and not exchange.is_logged_in else "denied"
+
+
+def _of_user(kind: str, line: Directive, exchange: Exchange) -> _Vote:
+    """What a line says of a visitor who has logged in (mod_authz_user, mod_authz_groupfile)."""
+    names = line.args[1 + (line.args[0].lower() == "not") :]
+    match kind:
+        case "valid-user":
+            return "granted"
+        case "user":
+            return "granted" if exchange.account in names else "denied"
+        case "group":
+            return "granted" if not exchange.groups.isdisjoint(names) else "denied"
+        case _:
+            raise UndeterminedError(f"Rupex does not know whom {line} ({line.provenance()}) means")
 
 
 def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:

@@ -259,6 +259,7 @@ def _exchange(config: LoadedConfig, virtual: VirtualHost, request: Request) -> E
         headers=headers,
         source=client_address(config, virtual, request.source, headers),
         peer=request.source,
+        account=request.account,
     )
 
 

@@ -26,7 +26,7 @@ OF_FIXUPS: Final = frozenset(("env", "ssl"))
 
 _SPECIAL = re.compile(r"[\\^$.\[\]()|*+?{}]")
 _ADDRESS = re.compile(r"[0-9.]+|\[.*\]")
-_RUN_TIME: Final = frozenset(("remote_host", "server_addr", "remote_user"))
+_RUN_TIME: Final = frozenset(("remote_host", "server_addr"))
 
 
 _OF_TLS: Final = (
@@ -157,6 +157,8 @@ def _subject(attribute: str, exchange: Exchange) -> str:
         raise UndeterminedError(f"{attribute} is known at run time only")
     if lowered == "remote_addr":
         return exchange.source_text
+    if lowered == "remote_user":
+        return ""  # nobody has logged in yet, early or late (header_parser comes before check_user_id)
     if lowered == "request_uri":
         return exchange.uri
     if lowered == "request_method":

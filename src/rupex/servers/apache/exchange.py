@@ -11,6 +11,7 @@ from urllib.parse import unquote
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.sections import Context, DirectoryWalk
 from rupex.servers.apache.syntax import Directive
+from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.answers import without_dots
 from rupex.servers.common.patterns import UndeterminedError
 
@@ -29,6 +30,9 @@ class Exchange:
     ``raw_path``: the path before it is decoded, empty for a request of the server's own.
     ``status``: that of its answer, while headers are worked out for it, else None.
     ``source``: the client's address, None where it is not known; ``peer``: that of the connection, which may be a proxy's.
+    ``account``: the one it logs in with; ``accounts``: the files of them; ``is_asked``: for a login on the way;
+    ``is_logged_in``: it did, with the right password;
+    ``groups``: that it is a member of.
     ``environment``: the variables of SetEnv, SetEnvIf and rules; ``unsettled``: those of them whose value, or that are set or
     not, only run time knows.
     ``file``: the path that it is mapped to so far; ``mapped_by``: the directive that does.
@@ -41,6 +45,7 @@ class Exchange:
     same ones it is not asked again.
     ``let_in_by``: the line that let it in.
     ``own_requests``: all that the server made itself so far, counted together.
+    ``rewritten``: the file, or address, that rules made of it so far, while they hold.
     ``rewrites``: how often rules of folders changed its URL so far.
     ``is_past_rules``: a rule with ``[END]`` was met, and no rule holds for it any more.
     ``uncertain_headers``: headers whose value only run time knows, with why.
@@ -73,9 +78,15 @@ class Exchange:
     let_in_under: Context | None = None
     let_in_by: Directive | None = None
     own_requests: list[str] = field(default_factory=list)
+    rewritten: str = ""
     rewrites: int = 0
     source: str | None = None
     peer: str | None = None
+    account: str | None = None
+    accounts: AccountFiles | None = None
+    is_asked: bool = False
+    is_logged_in: bool = False
+    groups: frozenset[str] = frozenset()
     is_past_rules: bool = False
     forced_type: str | None = None
     content_type: str | None = ""
@@ -117,7 +128,10 @@ class Exchange:
 
     @property
     def file_name(self) -> str:
-        """The file without what follows it in the path, or the URL path where no file is known yet."""
+        """The file without what follows it in the path, or the URL path where no file is known yet; while rules hold, what the
+        last one made of it."""
+        if self.rewritten:
+            return self.rewritten
         walked = "" if self.walk is None else self.walk.file
         if walked and self.file.startswith(f"{walked}/"):
             return walked
@@ -201,6 +215,7 @@ _KNOWN: Final[dict[str, Callable[[Exchange], str]]] = {
     "DOCUMENT_ROOT": lambda x: x.document_root,
     "THE_REQUEST": lambda x: f"{x.method} {x.sent} HTTP/1.1",
     "REMOTE_ADDR": lambda x: x.source_text,
+    "REMOTE_USER": lambda x: x.account or "" if x.is_asked else "",
     "REQUEST_STATUS": lambda x: x.status_text,
     "CONTENT_TYPE": lambda x: x.type_text,
     "SERVER_PROTOCOL": lambda x: "HTTP/1.1",

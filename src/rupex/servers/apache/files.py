@@ -98,6 +98,9 @@ class Files:
         if directive is None or not directive.args or directive.args[0].lower() == "disabled":
             return None
         found = self._own_page(exchange, context, file, directive.args[0])
+        if found is not None and found.location is not None:
+            # Measured on 2.4.71: which of the two hangs on what else is loaded and written, to the last Header line.
+            raise UndeterminedError(f"{directive} leads to a redirect, which httpd sends, or answers with 500")
         if found is not None:
             found.by, found.is_folder = found.by or directive, False
         return found

@@ -51,6 +51,7 @@ from rupex.servers.apache.sections import (
 )
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.types import ContentTypes
+from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.patterns import UndeterminedError, search
 
 _SLASHES = re.compile("//+")
@@ -72,6 +73,7 @@ class Processor:
         self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
         self.mapper, self.types, self.document_root = mapper, types, mapper.document_root
         self.files = Files(config.modules, tree, mapper, self.answer, self._context)
+        self.accounts = AccountFiles(tree, config.path)
         rule_set = rules_of(virtual.chain, is_server=True)
         self.rules = rule_set.rules
         maps = [d for directives in reversed(rule_set.own) for d in all_of(directives, "rewritemap")]
@@ -104,6 +106,7 @@ class Processor:
         except ExhaustedError as exhausted:
             return Outcome(context=self.sections.base, unknown=exhausted.why)
         exchange.document_root, exchange.is_there = self.document_root, self.files.is_there
+        exchange.accounts = self.accounts
         server = self.sections.base
         exchange.canonical = self._canonical
         if not exchange.is_inner:
@@ -236,8 +239,10 @@ class Processor:
         if file is not None:
             exchange.walk = self.sections.walk(file, exchange.walk)
         walk = None if file is None else exchange.walk
+        # If sections are chosen before anybody has logged in (ap_process_request_internal).
+        unnamed = replace(exchange, is_asked=False) if exchange.is_asked else exchange
         context = self.sections.of(
-            exchange.uri, walk, lambda section: evaluate(_expression(section), exchange), index, url
+            exchange.uri, walk, lambda section: evaluate(_expression(section), unnamed), index, url
         )
         set_by_patterns(context, exchange, file)
         return context

@@ -197,6 +197,12 @@ class Rewriter:
     def apply(self, rules: tuple[Rule, ...], exchange: Exchange, folder: RuleFolder | None = None) -> Rewritten:
         """Run ``rules`` over a request, changing its ``uri`` and ``args``. ``folder``: that of rules which stand in a section or
         override file. Raises :class:`UndeterminedError`."""
+        try:
+            return self._applied(rules, exchange, folder)
+        finally:
+            exchange.rewritten = ""
+
+    def _applied(self, rules: tuple[Rule, ...], exchange: Exchange, folder: RuleFolder | None) -> Rewritten:
         subject = exchange.uri if folder is None else exchange.file.removeprefix(folder.stripped)
         steps: list[Directive] = []
         passes = False
@@ -243,6 +249,9 @@ class Rewriter:
             if rule.has("r") or (_ABSOLUTE.match(path) is not None and rule.substitution != "-"):
                 redirect, path = rule, self._address(rule, path, exchange, folder)
                 subject = path
+            if rule.substitution != "-":
+                is_address = _ABSOLUTE.match(path) is not None
+                exchange.rewritten = path if folder is None or is_address else folder.file(path)
             if folder is not None and rule.substitution != "-":
                 path_info = "" if rule.has("dpi") else path_info
                 subject = folder.seen(path, path_info)

@@ -23,7 +23,7 @@ class Access:
     """The access rules in force.
 
     ``rules``: those by address, in order.
-    ``password``: the line that asks for one, where a file of users is named too.
+    ``password``: the line that asks for one, where a file of ``users`` is named too.
     ``request``: the line that asks another server.
     ``any``: one of them is enough.
     """
@@ -32,6 +32,7 @@ class Access:
     password: Directive | None
     request: Directive | None
     any: bool
+    users: Directive | None = None
 
     @cached_property
     def stranger_denied_by(self) -> Directive | None:
@@ -86,8 +87,7 @@ class Access:
             if decides or not self.any:
                 verdicts.append(found)
         if self.password is not None and self._asks_password(exchange):
-            sent = "authorization" in exchange.headers
-            verdicts.append("whether the password is right is known at run time only" if sent else (401, self.password))
+            verdicts.append(self._by_password(exchange, self.password))
         if self.request is not None:
             verdicts.append("auth_request asks another server")
         if not verdicts:
@@ -107,6 +107,18 @@ class Access:
                 return verdict, None
         return None, None
 
+    def _by_password(self, exchange: Exchange, asking: Directive) -> tuple[int | None, Directive] | str | None:
+        """What becomes of a request that a password is asked for."""
+        if exchange.account is None:
+            sent = "authorization" in exchange.headers
+            return "whether the password is right is known at run time only" if sent else (401, asking)
+        try:
+            name = exchange.fill("".join(self.users.args[:1])) if self.users is not None else ""
+            is_known = exchange.accounts is not None and exchange.accounts.has_user(name, exchange.account)
+        except UndeterminedError as undetermined:
+            return undetermined.why
+        return None if is_known else (401, asking)
+
     def _by_address(self, exchange: Exchange) -> tuple[tuple[int | None, Directive] | str | None, bool]:
         """What the first rule says that names the client's address, and whether any does: where none does, the rules neither
         refuse nor admit it (ngx_http_access_handler declines)."""
@@ -122,6 +134,11 @@ class Access:
         """The rule that lets a client in whose address is known."""
         first = next((rule for rule in self.rules if _names(rule, exchange)), None) if exchange.source else None
         return first if first is not None and first.name == "allow" else None
+
+    def asked_of(self, exchange: Exchange) -> Directive | None:
+        """The line that asks a client for a password which has one. Raises as :meth:`refusal`."""
+        is_asked = exchange.account is not None and self._asks_password(exchange)
+        return self.password if is_asked else None
 
 
 def _names(rule: Directive, exchange: Exchange) -> bool | None:
@@ -188,7 +205,7 @@ def _read_access(chain: list[Block]) -> Access:
         request = None
     if not rules and password is None and request is None:
         return NO_ACCESS_RULES
-    return Access(rules, password, request, satisfy is not None and satisfy.args == ("any",))
+    return Access(rules, password, request, satisfy is not None and satisfy.args == ("any",), users)
 
 
 def realm_of(access: Access, exchange: Exchange) -> str | None:

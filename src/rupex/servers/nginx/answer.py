@@ -6,6 +6,7 @@ from typing import Final, Protocol
 from urllib.parse import unquote
 
 from rupex.model import Header
+from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for, without_dots
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.contract import Answer, Request
@@ -13,6 +14,7 @@ from rupex.servers.nginx.access import client_address
 from rupex.servers.nginx.block import Block
 from rupex.servers.nginx.headers import BY_EXPIRES, cache_control
 from rupex.servers.nginx.listeners import Listener, VirtualHost
+from rupex.servers.nginx.load import LoadedConfig
 from rupex.servers.nginx.locations import scope_identity
 from rupex.servers.nginx.process import Outcome
 from rupex.servers.nginx.scopes import ScopeReader
@@ -30,6 +32,7 @@ _EVERY: Final = ("0.0.0.0", "[::]")  # noqa: S104  how nginx writes every addres
 class Resolved(Protocol):
     """What a request is followed through: a resolved configuration."""
 
+    config: LoadedConfig
     http: Block
     tls: TlsResolver
     scopes: ScopeReader
@@ -198,6 +201,8 @@ def _exchange(configuration: Resolved, listener: Listener, virtual: VirtualHost,
         status=request.status,
         source=request.source,
         peer=request.source,
+        account=request.account,
+        accounts=AccountFiles(configuration.config.tree, configuration.config.path),
         is_sample=False,
         definitions=configuration.scopes.definitions,
         escaped="%" in path or "+" in path,

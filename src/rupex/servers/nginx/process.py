@@ -256,6 +256,9 @@ class Processor:
         admitting = access.admitting(exchange)
         if admitting is not None:
             way.tell(f"{admitting} lets {exchange.source} in", admitting.provenance())
+        asking = access.asked_of(exchange)
+        if asking is not None:
+            way.tell(f"{asking} asks for a password, and {exchange.account} has one", asking.provenance())
         try_files = way.chain[-1].last("try_files")
         if try_files is not None and len(try_files.args) >= 2:
             outcome = self._try_files(exchange, way, try_files)

@@ -19,6 +19,7 @@ from rupex.masking.quoting import quoted
 from rupex.model import bounds
 from rupex.model.budget import joined, spend
 from rupex.model.numbers import whole_number
+from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.addresses import Address, parse_address, parse_network
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block, models_in
@@ -155,6 +156,7 @@ class Exchange:
     ``headers``: lower-case names to values. One that is not there was not sent, but for those of :data:`CLIENTS_OWN`, of which
     that is not known.
     ``source``: the client's address, None where it is not known; ``peer``: that of the connection, which may be a proxy's.
+    ``account``: the one it logs in with; ``accounts``: the files of them.
     ``content_type``: of its answer, None where it is not known.
     ``is_sample``: it stands for many requests, and not for itself.
     ``asks_files``: it matters which files are there.
@@ -187,6 +189,8 @@ class Exchange:
     content_type: str | None = None
     source: str | None = None
     peer: str | None = None
+    account: str | None = None
+    accounts: AccountFiles | None = None
     is_sample: bool = True
     root: str | None = None
     filename: str | None = None
@@ -339,6 +343,7 @@ _EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
     "query_string": lambda request: request.args,
     "realip_remote_addr": lambda request: request.peer,
     "remote_addr": lambda request: request.source,
+    "remote_user": lambda request: _user_of(request),
     "request": lambda request: f"{request.method} {request.request_uri} HTTP/1.1",
     "request_filename": lambda request: request.filename,
     "request_method": lambda request: request.method,
@@ -354,6 +359,12 @@ _EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
     "uri": lambda request: request.uri,
 }
 """Variables that a request decides, by name; None where only the running server knows (ngx_http_variables.c)."""
+
+
+def _user_of(request: Exchange) -> str | None:
+    """The name in the credentials that a request carries."""
+    is_sent = request.is_sample or "authorization" in request.headers
+    return request.account or (None if is_sent else "")
 
 
 def by_address(source: str, table: Table) -> str | None:

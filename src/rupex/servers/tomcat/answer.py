@@ -44,7 +44,9 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         name=request.name,
         query=request.query,
         sent=request.path,
-        visitor=visitor_of(request.source, {name.lower(): value for name, value in request.headers}),
+        visitor=visitor_of(
+            request.source, {name.lower(): value for name, value in request.headers}, request.account
+        ),
     )
     context = outcome.context
     if context is not None:
@@ -75,7 +77,10 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     if outcome.location is not None:
         builder.send("Location", outcome.location)
     if outcome.status == 401 and context is not None:
-        builder.send("WWW-Authenticate", f'Basic realm="{context.app.realm()}"')
+        challenge = f'realm="{context.app.realm()}"'
+        is_digest = context.app.login() == "DIGEST"
+        for _ in range(_digests(release) if is_digest else 1):
+            builder.send("WWW-Authenticate", f"Digest {challenge}, …" if is_digest else f"Basic {challenge}")
     return builder.answer(
         f"prefix:{context.path}" if context is not None and context.path else "any",
         outcome.status if request.status is None else request.status,
@@ -87,6 +92,11 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
 def _sends_always(header: Header, release: tuple[int, ...]) -> bool:
     """Whether the CORS filter sends a header to requests without an Origin too: for any origin, as measured on 9.0.70."""
     return header.value == "*" and release <= (9, 0, 70)
+
+
+def _digests(release: tuple[int, ...]) -> int:
+    """With how many kinds of digest it asks for a login, as measured on 9.0.70 and 10.1.60."""
+    return 2 if release >= (10, 1) else 1
 
 
 def _sends_never(release: tuple[int, ...]) -> bool:

@@ -18,6 +18,7 @@ from rupex.model.numbers import whole_number
 from rupex.servers.common.inventory import Unmodelled
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
+from rupex.servers.tomcat.accounts import Accounts, may_pass
 from rupex.servers.tomcat.deployed import Context, Reader
 from rupex.servers.tomcat.inventory import unmodelled_attributes, unmodelled_component
 from rupex.servers.tomcat.release import Release
@@ -79,11 +80,18 @@ class Outcome(NamedTuple):
 
 
 class Processor:
-    """Follows requests through valves, constraints and filters. ``deployed``: the applications of each host, by its id."""
+    """Follows requests through valves, constraints and filters. ``deployed``: the applications of each host, by its id;
+    ``accounts``: those that the server's realms know."""
 
     def __init__(
-        self, reader: Reader, release: Release, default_context: Element | None, deployed: dict[int, list[Context]]
+        self,
+        reader: Reader,
+        release: Release,
+        default_context: Element | None,
+        deployed: dict[int, list[Context]],
+        accounts: Accounts,
     ) -> None:
+        self.accounts = accounts
         self.reader, self.release, self.default_context, self.deployed = reader, release, default_context, deployed
         self._parsed_rules: dict[str, tuple[Rule, ...]] = {}
         self._doubts: dict[tuple[int, int, int], tuple[Unmodelled, ...]] = {}
@@ -350,7 +358,7 @@ class Processor:
         *,
         is_secure: bool,
     ) -> Outcome | None:
-        """What the security constraints of a path answer to a client without a login; None where they let it through."""
+        """What the security constraints of a path answer to a client; None where they let it through."""
         if not constraints:
             return None
         element = constraints[0].element
@@ -362,7 +370,12 @@ class Processor:
         allowed = admission(constraints)
         if allowed != "login":
             return Outcome(context, 403, by=by, extra=cached) if allowed == "denied" else None
-        login = context.app.login()
+        login, account = context.app.login(), request.visitor.account
+        if account is not None and login in ("BASIC", "DIGEST", "FORM"):
+            roles = self.accounts.roles_of((*context.elements, member.host, member.engine), account)
+            if roles is not None:
+                passes = may_pass(constraints, roles, context.app.roles())
+                return None if passes else Outcome(context, 403, by=by, extra=cached)
         if login in ("BASIC", "DIGEST"):
             return Outcome(context, 401, by=by, extra=cached)
         if login:

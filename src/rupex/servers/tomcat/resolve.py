@@ -43,6 +43,7 @@ from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_T
 from rupex.servers.common.scopes import Part, Reply, Role, redirect_samples, scope_of
 from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
 from rupex.servers.tomcat.answer import answer_request
+from rupex.servers.tomcat.accounts import Accounts
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
 from rupex.servers.tomcat.process import Outcome, Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.release import default, find_java, find_release
@@ -90,7 +91,8 @@ class TomcatConfiguration:
             self.reader.problems.append(
                 Problem("missing", main_path, None, "no connector in it, so nothing is known of what it answers", True)
             )
-        self.processor = Processor(self.reader, self.release, self.default_context, self.deployed)
+        accounts = Accounts(self.reader, server)
+        self.processor = Processor(self.reader, self.release, self.default_context, self.deployed, accounts)
         self.processor.read_rules(self.members)
         self.file_uses = tuple(FileUse("keystore", use.path, (use.provenance,), use) for use in self._stores())
         self.problems: tuple[Problem, ...] = tuple(self.reader.problems)

@@ -34,6 +34,7 @@ class Visitor(NamedTuple):
     ``headers``: of the request, by lower-case name.
     ``is_secure``: whether a proxy says that it was asked by TLS; None where none says so.
     ``let_in_by``: the last valve or filter that could have refused the address.
+    ``account``: the one that it logs in with where it is asked to.
     """
 
     address: str
@@ -41,21 +42,22 @@ class Visitor(NamedTuple):
     headers: Mapping[str, str]
     is_secure: bool | None = None
     let_in_by: Provenance | None = None
+    account: str | None = None
 
 
 STRANGER: Final = Visitor("198.51.100.7", "198.51.100.7", {})
 """One from an address that no rule speaks of (RFC 5737)."""
 
 
-def visitor_of(source: str | None, headers: Mapping[str, str]) -> Visitor:
+def visitor_of(source: str | None, headers: Mapping[str, str], account: str | None) -> Visitor:
     """Who sends a request with ``headers`` (by lower-case name) from ``source``; a stranger where that is not known."""
     parsed = None if source is None else parse_address(source)
     if parsed is None:
-        return STRANGER._replace(headers=headers)
+        return STRANGER._replace(headers=headers, account=account)
     address = str(parsed)
     if isinstance(parsed, IPv6Address):  # Java shortens nothing
         address = ":".join(f"{int(group, 16):x}" for group in parsed.exploded.split(":"))
-    return Visitor(address, address, headers)
+    return Visitor(address, address, headers, account=account)
 
 
 def refuses(kind: str, settings: Mapping[str, str], visitor: Visitor, port: int | None) -> bool:

@@ -109,6 +109,12 @@ class WebApp(Struct, frozen=True):
                 return config.text_of("auth-method").upper() or "BASIC"
         return ""
 
+    def roles(self) -> frozenset[str]:
+        """The roles that the descriptors name."""
+        return frozenset(
+            name.text for one in self.descriptors for role in one.all("security-role") for name in role.all("role-name")
+        )
+
     def realm(self) -> str:
         for descriptor in reversed(self.descriptors):
             config = descriptor.first("login-config")
