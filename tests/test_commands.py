@@ -114,6 +114,40 @@ class EffectiveTest(TreeTest):
         done = rupex("effective", self.root, "--url", "http://a.test/", "--source", "nobody")
         self.assertEqual((done.returncode, done.stdout), (2, ""))
 
+    def test_an_account_decides_rules_by_login(self) -> None:
+        self.write({
+            "etc/nginx/users": "aino:x\n", "etc/apache2/users": "aino:x\nlotta:x\n",
+            "etc/apache2/apache2.conf": "".join(
+                f"LoadModule {m}_module /x.so\n"
+                for m in ("authz_core", "auth_basic", "authn_file", "authz_user", "dir", "authn_core")
+            ) + 'Listen 81\nDocumentRoot /srv/site\n<Location "/">\nAuthType Basic\nAuthName pier\nAuthUserFile users\n'
+            "Require user aino\nErrorDocument 401 default\n</Location>\n",
+            "etc/tomcat10/server.xml": '<Server>\n<Service name="c">\n<Connector port="8080"/>\n<Engine defaultHost="a">\n'
+            '<Realm className="org.apache.catalina.realm.MemoryRealm" pathname="/etc/tomcat10/crew.xml"/>\n'
+            '<Host name="a" appBase="/srv/apps"/></Engine></Service></Server>',
+            "etc/tomcat10/crew.xml": '<tomcat-users><user username="aino" roles="crew"/><user username="lotta"/></tomcat-users>',
+            "srv/apps/ROOT/WEB-INF/web.xml": "<web-app><security-constraint><web-resource-collection><url-pattern>/*"
+            "</url-pattern></web-resource-collection>\n<auth-constraint><role-name>crew</role-name></auth-constraint>"
+            "</security-constraint>\n<login-config/></web-app>",
+            "srv/apps/ROOT/index.html": "pier", "srv/site/index.html": "pier",
+        })  # fmt: skip
+        self.write_nginx("server { listen 80; auth_basic x; auth_basic_user_file users; location / { stub_status; } }")
+        for port, words in (
+            (80, "asks for a password, and aino has one"),
+            (81, "lets aino in"),
+            (8080, "aino has a role that is let in"),
+        ):
+            for account, status in (("aino", 200), ("lotta", 403 if port == 8080 else 401), ("stranger", 401)):
+                with self.subTest(port, account=account):
+                    text = rupex(
+                        "effective", self.root, "--url", f"http://a:{port}/", "--account", account
+                    ).stdout
+                    self.assertRegex(text, rf"status +{status}")
+                    self.assertEqual(words in text, status == 200)
+        (self.root / "etc/nginx/users").unlink()
+        text = rupex("effective", self.root, "--url", "http://a/", "--account", "aino").stdout
+        self.assertIn("whether aino has an account is not known", text)
+
     def test_endpoints_are_listed_with_their_scopes(self) -> None:
         document = valid_document(rupex("effective", self.root, "--format", "json").stdout)
         self.assertEqual(

@@ -84,8 +84,9 @@ def _explain_outcome(outcome: Outcome, exchange: Exchange, builder: AnswerBuilde
             holds = "holds here" if applied.doubt is None else f"may hold here: {applied.doubt}"
             builder.step(f"{applied.section} {holds}", applied.section.provenance())
     admitting = exchange.let_in_by
-    if admitting is not None and exchange.source is not None and admitting.raw.lower().split()[-2:] not in _FOR_ALL:
-        builder.step(f"{admitting} lets {exchange.source} in", admitting.provenance())
+    visitor = exchange.account if exchange.is_logged_in else exchange.source
+    if admitting is not None and visitor is not None and admitting.raw.lower().split()[-2:] not in _FOR_ALL:
+        builder.step(f"{admitting} lets {visitor} in", admitting.provenance())
     if outcome.by is not None and outcome.by not in outcome.steps:
         builder.step(f"{outcome.by}", outcome.by.provenance())
 

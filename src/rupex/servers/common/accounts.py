@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from rupex.host import HostTree, TreeError
-from rupex.masking.quoting import quoted
 from rupex.servers.common.patterns import UndeterminedError
 
 
@@ -30,6 +29,6 @@ class AccountFiles:
         try:
             text = self._tree.read(self._path_of(name)).decode("utf-8", "surrogateescape")
         except TreeError as error:
-            words = f"what accounts {quoted(user)} has is not known: {error.path}: {error.message}"
+            words = f"whether {user} has an account is not known: {error.path}: {error.message}"
             raise UndeterminedError(words) from None
         return [line for line in text.splitlines() if not line.startswith("#")]

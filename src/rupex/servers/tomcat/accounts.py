@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Final
 
-from rupex.masking.quoting import quoted
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.tomcat.deployed import Reader
 from rupex.servers.tomcat.syntax import Element
@@ -51,7 +50,7 @@ class Accounts:
         path = self._reader.path(name.removeprefix("file:"))
         users = self._reader.xml(path)
         if users is None:
-            raise UndeterminedError(f"what roles {quoted(account)} has is not known: {path} is not in the tree")
+            raise UndeterminedError(f"what roles {account} has is not known: {path} is not in the tree")
         user = next((u for u in users.all("user") if account == (u.get("username") or u.get("name"))), None)
         if user is None:
             return None

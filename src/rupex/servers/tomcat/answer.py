@@ -53,6 +53,8 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         builder.step(f"the application {context.path or '/'} is meant", context.provenance)
     if outcome.let_in_by is not None and request.source is not None:
         builder.step(f"{request.source} is let in", outcome.let_in_by)
+    if outcome.login_by is not None:
+        builder.step(f"{request.account} has a role that is let in", outcome.login_by)
     if outcome.by is not None:
         builder.step("decided here", outcome.by)
     for header in configuration.server_headers(connector):

@@ -67,7 +67,7 @@ class PathRequest(NamedTuple):
 
 class Outcome(NamedTuple):
     """What becomes of a request. ``status`` None: the application decides. ``headers``: those of its filters. ``let_in_by``: the
-    last valve or filter that could have refused the address it comes from."""
+    last valve or filter that could have refused the address it comes from; ``login_by``: the constraint for which it logged in."""
 
     context: Context | None
     status: int | None = None
@@ -77,6 +77,7 @@ class Outcome(NamedTuple):
     unknown: str | None = None
     extra: tuple[tuple[str, str], ...] = ()
     let_in_by: Provenance | None = None
+    login_by: Provenance | None = None
 
 
 class Processor:
@@ -344,8 +345,15 @@ class Processor:
         if filtered.status is not None:
             return Outcome(context, filtered.status, by=filtered.by, headers=headers)
         status, location = self._from_disk(context, inner, request) if request.exact else (None, None)
+        is_login = admission(constraints) == "login"
         return Outcome(
-            context, status, location, headers=headers, unknown=filtered.unknown, let_in_by=filtered.let_in_by
+            context,
+            status,
+            location,
+            headers=headers,
+            unknown=filtered.unknown,
+            let_in_by=filtered.let_in_by,
+            login_by=constraints[0].element.provenance() if is_login else None,
         )
 
     def _constrained(
