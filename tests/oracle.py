@@ -11,6 +11,7 @@ import atexit
 import os
 import random
 import re
+import shutil
 import socket
 import ssl
 import subprocess
@@ -30,9 +31,10 @@ from pathlib import Path
 from shutil import which
 
 from rupex.demo.mint import Authority, new_key, write_chain, write_key
+from tests.clients import client_credentials
 
 _MOVED = re.compile(r"(?<=[\s\"'=])/(etc|srv)/")
-_ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)(?: as (\S+))?(?: from (\S+))?$", re.MULTILINE)
+_ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)(?: with (\S+))?(?: as (\S+))?(?: from (\S+))?$", re.MULTILINE)
 _HEADER = re.compile(r" (\S+): (\S+)")
 _FILE = re.compile(r"^# file (\S+): (.*)$", re.MULTILINE)
 _MODULES = (
@@ -101,7 +103,8 @@ class Reply:
 @dataclass(frozen=True)
 class Ask:
     """One request of a case, its port already that of the running server. ``source``: the address it comes from, None for any.
-    ``account``: the one that it logs in with, by HTTP's basic scheme; the password of all is ``pier``."""
+    ``account``: the one that it logs in with, by HTTP's basic scheme; the password of all is ``pier``.
+    ``certificate``: the one that it shows, by its name in :mod:`tests.clients`."""
 
     method: str
     url: str
@@ -112,6 +115,7 @@ class Ask:
     headers: tuple[tuple[str, str], ...]
     source: str | None = None
     account: str | None = None
+    certificate: str | None = None
 
 
 @dataclass
@@ -128,7 +132,7 @@ class Case:
     @property
     def asks(self) -> list[Ask]:
         found = []
-        for method, url, headers, account, source in _ASK.findall(self.text):
+        for method, url, headers, certificate, account, source in _ASK.findall(self.text):
             scheme, _, rest = url.partition("://")
             authority, _, path = rest.partition("/")
             name, _, which = authority.partition(":")
@@ -145,6 +149,7 @@ class Case:
                     pairs,
                     source or None,
                     account or None,
+                    certificate or None,
                 )
             )
         return found
@@ -168,6 +173,9 @@ def request(ask: Ask, *, seconds: float = 5.0) -> Reply:
         if ask.scheme == "https":
             context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
             context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+            if ask.certificate is not None:
+                own = client_credentials() / f"{ask.certificate}.pem"
+                context.load_cert_chain(own, own.with_suffix(".key"))
             try:
                 connection = open_sockets.enter_context(context.wrap_socket(connection, server_hostname=ask.name))
             except ssl.SSLError:
@@ -301,6 +309,7 @@ def _minted() -> tuple[tempfile.TemporaryDirectory[str], Path]:
         ["openssl", "genpkey", "-genparam", "-algorithm", "DH", "-pkeyopt", "group:ffdhe3072", "-out", str(folder / "dh.pem")],
         check=True, capture_output=True,
     )  # fmt: skip
+    shutil.copy(client_credentials() / "clients.pem", folder)
     atexit.register(holder.cleanup)
     return holder, folder
 

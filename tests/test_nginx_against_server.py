@@ -8,8 +8,10 @@ from pathlib import Path
 
 from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
+from rupex.pki.clients import read_client_certificate
 from rupex.servers.contract import Answer, Request
 from tests.nginx_generator import Generator
+from tests.clients import client_credentials
 from tests.oracle import (
     UPSTREAM_HEADERS,
     Ask,
@@ -46,6 +48,9 @@ def predict(evidence: Evidence, ask: Ask) -> Answer:
             address="127.0.0.1",
             source=ask.source,
             account=ask.account,
+            certificate=None
+            if ask.certificate is None
+            else read_client_certificate((client_credentials() / f"{ask.certificate}.pem").read_bytes()),
         )
     )
     assert answer is not None

@@ -10,7 +10,8 @@ from urllib.parse import urlsplit
 from rupex.cli import options
 from rupex.cli.output import show
 from rupex.cli.status import DONE, INCOMPLETE
-from rupex.model import RupexError
+from rupex.model import ClientCertificate, RupexError, bounds
+from rupex.user_files import read_bounded
 
 
 def add_verbs(verbs: Any) -> None:
@@ -31,6 +32,9 @@ def add_verbs(verbs: Any) -> None:
         "--source", metavar="ADDRESS", help="the address it comes from: what rules by address make of it"
     )
     parser.add_argument("--account", metavar="NAME", help="the account it logs in with, where it is asked to")
+    parser.add_argument(
+        "--client-certificate", metavar="FILE", type=Path, help="the certificate it shows where it is asked for one (PEM, DER)"
+    )
     parser.add_argument("--status", type=int, help="ask for the headers of an answer with this status")
     options.add_tree_options(parser)
     parser.add_argument("--format", choices=options.FORMATS, default="text", help="what to write to standard output")
@@ -177,8 +181,21 @@ def _request(arguments: argparse.Namespace) -> Any:
         address=arguments.address,
         source=None if source is None else str(source),
         account=arguments.account,
+        certificate=_client_certificate(arguments.client_certificate),
         status=arguments.status,
     )
+
+
+def _client_certificate(path: Path | None) -> ClientCertificate | None:
+    if path is None:
+        return None
+    from rupex.pki.certificates import CredentialError
+    from rupex.pki.clients import read_client_certificate
+
+    try:
+        return read_client_certificate(read_bounded(path, "client certificate", bounds.CREDENTIAL_FILE_BYTES))
+    except CredentialError as error:
+        raise RupexError(f"--client-certificate {path}: {error}") from None
 
 
 def _print(document: Any, arguments: argparse.Namespace) -> None:

@@ -223,6 +223,23 @@ def lifetime_days(start: datetime, end: datetime) -> int:
     return -(-(end - start + timedelta(seconds=1)) // timedelta(days=1))
 
 
+class ClientCertificate(Struct, frozen=True):
+    """The certificate of a client, with those that it sends along.
+
+    ``chain``: DER, its own first.
+    ``subject``, ``issuer``: names as RFC 4514 writes them; ``serial``: hexadecimal digits, upper case.
+    ``fingerprint``: of SHA-1, hexadecimal digits.
+    ``parts``: of the two names, such as ``S_DN_CN``; the first of each kind.
+    """
+
+    chain: tuple[bytes, ...]
+    subject: str
+    issuer: str
+    serial: str
+    fingerprint: str
+    parts: Mapping[str, str]
+
+
 class TrustPath(Struct, frozen=True):
     """The way from a leaf over the certificates that came with it. ``anchor``: the subject of the trust anchor that it ends
     at, None for none; ``is_public``: that anchor is on the dated public list. ``missing``: the issuer at which it ends

@@ -79,15 +79,15 @@ def says_good(response: bytes) -> bool:
 def _path(sent: list[x509.Certificate]) -> TrustPath:
     here, used = sent[0], [0]
     while True:
-        if _signs(here, here):
+        if signs(here, here):
             anchor = _same(here)
             name = here.subject.rfc4514_string()
             return _told(sent, used, name if anchor else None, is_public=anchor, missing=None)
         anchors = public_anchors().get(here.issuer.public_bytes(), ())
-        found = next((anchor for anchor in anchors if _signs(anchor, here)), None)
+        found = next((anchor for anchor in anchors if signs(anchor, here)), None)
         if found is not None:
             return _told(sent, used, found.subject.rfc4514_string(), is_public=True, missing=None)
-        above = next((index for index, one in enumerate(sent) if index not in used and _signs(one, here)), None)
+        above = next((index for index, one in enumerate(sent) if index not in used and signs(one, here)), None)
         if above is None or len(used) >= _LONGEST:
             return _told(sent, used, None, is_public=False, missing=here.issuer.rfc4514_string())
         used.append(above)
@@ -105,7 +105,7 @@ def _same(certificate: x509.Certificate) -> bool:
     return any(certificate == anchor for anchor in public_anchors().get(certificate.subject.public_bytes(), ()))
 
 
-def _signs(issuer: x509.Certificate, certificate: x509.Certificate) -> bool:
+def signs(issuer: x509.Certificate, certificate: x509.Certificate) -> bool:
     """Whether ``issuer`` has the name and the key that ``certificate`` was signed with."""
     if issuer.subject != certificate.issuer:
         return False

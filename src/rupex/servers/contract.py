@@ -11,6 +11,7 @@ from rupex.host import CredentialStore, HostTree
 from rupex.model import (
     Backend,
     CertificateUse,
+    ClientCertificate,
     Endpoint,
     FileUse,
     Problem,
@@ -39,7 +40,8 @@ class HostContext(Struct, frozen=True):
 class Request(Struct, frozen=True, kw_only=True):
     """A request as a client would send it. ``address``: the address and port it is sent to, None for any listener
     that takes it. ``source``: the address it comes from, None where that is not said. ``account``: the one with whose
-    right password it logs in where it is asked to, None for none. ``status``: ask for the headers of an answer with this
+    right password it logs in where it is asked to, None for none. ``certificate``: the one
+    that the client shows where it is asked for one. ``status``: ask for the headers of an answer with this
     status."""
 
     method: str = "GET"
@@ -52,6 +54,7 @@ class Request(Struct, frozen=True, kw_only=True):
     address: str | None = None
     source: str | None = None
     account: str | None = None
+    certificate: ClientCertificate | None = None
     status: int | None = None
 
 

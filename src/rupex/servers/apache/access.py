@@ -16,6 +16,7 @@ from rupex.servers.apache.sections import AppliedSection, Context, last_in
 from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.apache.visitors import network_of
 from rupex.servers.common.addresses import is_in, parse_address
+from rupex.servers.common.clients import NONE, SUCCESS
 from rupex.servers.common.patterns import UndeterminedError
 
 _CONTAINERS: Final = ("requireall", "requireany", "requirenone")
@@ -55,12 +56,12 @@ def decide(context: Context, exchange: Exchange, checked: Decision = OPEN) -> De
     account does not log in. ``checked``: what is decided before Order, Allow and Deny. Raises
     :class:`~rupex.servers.common.patterns.UndeterminedError`."""
     older, satisfy = _older(context, exchange)
-    newer = _newer(context, exchange)
     first = older if checked.is_let_in else checked
     if satisfy is not None and satisfy.args[:1] and satisfy.args[0].lower() == "any":
         if first is None or first.is_let_in:
-            return first or OPEN
-        return newer or OPEN
+            return first or OPEN  # and nobody asks for a login
+        return _newer(context, exchange) or OPEN
+    newer = _newer(context, exchange)
     for decision in (first, newer):
         if decision is not None and not decision.is_let_in:
             return decision
@@ -74,6 +75,10 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
     is_asked_again = is_other and not _ASK_AGAIN.isdisjoint(modules)
     if not is_asked_again and _is_same(context, exchange.let_in_under):
         return None
+    if _is_asked_more(context, exchange) and not exchange.is_tls13:
+        if not _shows_enough(context, exchange):
+            return Outcome(context=context, by=_asking(context), is_closed=True, is_early=True)  # the new handshake fails
+        exchange.client = exchange.could_show
     decision = decide(context, exchange, _checked(context, exchange, modules))
     if decision.is_let_in:
         exchange.let_in_by = decision.by
@@ -95,7 +100,32 @@ def _checked(context: Context, exchange: Exchange, modules: Collection[str]) -> 
         return Decision(False, 405, methods[-1])
     if tls is not None and exchange.scheme != "https":
         return Decision(False, 403, tls)
-    return OPEN
+    is_refused = exchange.is_tls13 and _is_asked_more(context, exchange)
+    return Decision(False, 403, _asking(context)) if is_refused else OPEN
+
+
+_OF_CLIENTS: Final = {"none": 0, "optional": 1, "optional_no_ca": 1, "require": 2}
+"""How much more than the one before it a word of SSLVerifyClient asks."""
+
+
+def _asking(context: Context) -> Directive | None:
+    """The SSLVerifyClient of a section or override file in force."""
+    return last_in(tuple(applied for applied in context if applied.kind != "server"), "sslverifyclient")
+
+
+def _is_asked_more(context: Context, exchange: Exchange) -> bool:
+    """Whether a section asks more of the client's certificate than the handshake did. Over TLS 1.3 a client is refused then that
+    does not offer to be asked again, as no browser does (ssl_hook_Access_modern); before, there is a new handshake."""
+    line = _asking(context)
+    word = line.raw.strip().lower() if line is not None and exchange.scheme == "https" else "none"
+    return _OF_CLIENTS.get(word, 0) > _OF_CLIENTS.get(exchange.asks_clients, 0)
+
+
+def _shows_enough(context: Context, exchange: Exchange) -> bool:
+    """Whether the new handshake that a section asks for comes about."""
+    line = _asking(context)
+    is_optional = line is not None and line.raw.strip().lower().startswith("optional")
+    return exchange.could_show[0] == SUCCESS or (is_optional and exchange.could_show[0] == NONE)
 
 
 def _is_same(context: Context, other: Context | None) -> bool:
@@ -123,11 +153,19 @@ def _is_allowed(exchange: Exchange, lines: Iterable[Directive]) -> bool:
 def closed(context: Context, exchange: Exchange) -> Setting[bool]:
     """Whether such a visitor is kept out, with the line that does it."""
     try:
-        decision = decide(context, exchange)
+        decision = decide(context, exchange, _by_certificate(context, exchange))
     except UndeterminedError as undetermined:
         return Setting(None, None, undetermined.why)
     place: Provenance | None = None if decision.by is None or decision.is_let_in else decision.by.provenance()
     return Setting(not decision.is_let_in, place)
+
+
+def _by_certificate(context: Context, exchange: Exchange) -> Decision:
+    """What is decided of a visitor without a certificate, where one must have one."""
+    line = _asking(context)
+    word = line.raw.strip().lower() if line is not None else "none"
+    is_asked = exchange.scheme == "https" and "require" in (word, exchange.asks_clients)
+    return Decision(False, 403, line or last_in(context, "sslverifyclient")) if is_asked else OPEN
 
 
 def _newer(context: Context, exchange: Exchange) -> Decision | None:
@@ -342,8 +380,10 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
             return evaluate(line.raw.split(None, 1)[1].strip().strip('"'), exchange)
         case ["ssl"]:
             return exchange.scheme == "https"
-        case ["all" | "host" | "forward-dns" | "local" | "ssl-verify-client", *_]:
-            return False  # a visitor without a known address, name or certificate is none of them
+        case ["ssl-verify-client", *_]:
+            return exchange.client is not None and exchange.client[0] == SUCCESS
+        case ["all" | "host" | "forward-dns" | "local", *_]:
+            return False  # a visitor without a known address or name is none of them
         case _:
             raise UndeterminedError(f"Rupex does not know to whom {line} ({line.provenance()}) grants access")
 

@@ -14,9 +14,10 @@ from rupex.servers.apache.load import LoadedConfig, last_of
 from rupex.servers.apache.outcome import Outcome, error_page, moved_by_error
 from rupex.servers.apache.scopes import ScopeReader
 from rupex.servers.apache.sections import Context, last_in
-from rupex.servers.apache.tls import speaks_tls
+from rupex.servers.apache.tls import TlsResolver, speaks_tls
 from rupex.servers.apache.visitors import client_address
 from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for
+from rupex.servers.common.clients import NONE, SUCCESS, may_be_passed_on, reason
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
@@ -31,6 +32,7 @@ class Resolved(Protocol):
     """What a request is followed through: a resolved configuration."""
 
     config: LoadedConfig
+    tls: TlsResolver
     scopes: ScopeReader
     listeners: list[Listener]
     id_of: dict[tuple[int, str, int], str]
@@ -58,7 +60,15 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         refused = Outcome(context=configuration.scopes.processor(virtual).sections.base, status=400, by_server=True)
         _add_headers(configuration, virtual, refused, exchange, None, builder)
         return builder.answer("", 400)
+    try:
+        if builder.is_tls and _refuses_client(configuration, listener, virtual, request, exchange, builder):
+            return builder.closed()
+    except UndeterminedError as undetermined:
+        return builder.answer("", None, unknown=undetermined.why)
     outcome = configuration.scopes.processor(virtual).answer_client(exchange)
+    if outcome.is_closed:
+        _explain_outcome(outcome, exchange, builder)
+        return builder.closed(_scope_of(outcome))
     asked = request.status
     if asked is not None and not _is_kept(outcome, asked):
         outcome = moved_by_error(outcome, asked)
@@ -72,6 +82,40 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         location=outcome.location,
         unknown=outcome.unknown or unknown,
     )
+
+
+def _refuses_client(
+    configuration: Resolved,
+    listener: Listener,
+    virtual: VirtualHost,
+    request: Request,
+    exchange: Exchange,
+    builder: AnswerBuilder,
+) -> bool:
+    """Whether the TLS handshake ends for the client's certificate, or the want of one. What comes out is put down in ``exchange``.
+    Raises :class:`UndeterminedError`."""
+    exchange.client = (NONE, None)
+    exchange.is_tls13 = "TLSv1.3" in (configuration.tls.resolve(listener, virtual).protocols.value or ())
+    asked = configuration.tls.asks_certificate(listener, virtual)
+    if asked is None and (exchange.is_tls13 or request.certificate is None):
+        return False
+    verdict = configuration.tls.verdict_of(listener, virtual, request.certificate)
+    exchange.could_show = (verdict, request.certificate)
+    if asked is None:
+        return False
+    exchange.asks_clients, place = asked
+    if verdict == NONE and exchange.asks_clients == "require":
+        builder.step("a certificate is asked of the client, and this one has none", place)
+        return True
+    is_passed_on = exchange.asks_clients == "optional_no_ca" and may_be_passed_on(verdict)
+    if verdict not in (NONE, SUCCESS) and not is_passed_on:
+        builder.step(f"the client's certificate is refused: {reason(verdict)}", place)
+        return True
+    if verdict != NONE:
+        told = "is taken" if verdict == SUCCESS else f"is not trusted, and passed on: {reason(verdict)}"
+        builder.step(f"the client's certificate {told}", place)
+    exchange.client = (verdict if verdict in (NONE, SUCCESS) else "GENEROUS", request.certificate)
+    return False
 
 
 def _explain_outcome(outcome: Outcome, exchange: Exchange, builder: AnswerBuilder) -> None:

@@ -148,6 +148,13 @@ def _set_by_tls(options: Iterable[Directive], exchange: Exchange) -> None:
     if standard and not standard[-1].startswith("-"):
         exchange.environment |= dict.fromkeys(_OF_TLS, "")
         exchange.unsettled.update(_OF_TLS)
+        if exchange.client is not None:
+            exchange.environment["SSL_CLIENT_VERIFY"] = exchange.client[0]
+            exchange.unsettled.discard("SSL_CLIENT_VERIFY")
+            certificate = exchange.client[1]
+            if certificate is not None:
+                exchange.environment |= {"SSL_CLIENT_S_DN": certificate.subject, "SSL_CLIENT_I_DN": certificate.issuer}
+                exchange.environment |= {f"SSL_CLIENT_{part}": value for part, value in certificate.parts.items()}
 
 
 def _subject(attribute: str, exchange: Exchange) -> str:

@@ -8,11 +8,13 @@ from dataclasses import dataclass, field
 from typing import Final, Literal
 from urllib.parse import unquote
 
+from rupex.model import ClientCertificate
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.sections import Context, DirectoryWalk
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.answers import without_dots
+from rupex.servers.common.clients import NONE, SUCCESS
 from rupex.servers.common.patterns import UndeterminedError
 
 _SAFE: Final = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789$-_.+!*'(),:@&=/~")
@@ -33,6 +35,10 @@ class Exchange:
     ``account``: the one it logs in with; ``accounts``: the files of them; ``is_asked``: for a login on the way;
     ``is_logged_in``: it did, with the right password;
     ``groups``: that it is a member of.
+    ``client``: what came out of the check of its certificate, and the certificate; None where that is not known.
+    ``could_show``: the same, were it asked in a new handshake.
+    ``asks_clients``: what the TLS handshake asked of it (the word of SSLVerifyClient); ``is_tls13``: it may have spoken TLS 1.3,
+    in which clients are asked for nothing more later.
     ``environment``: the variables of SetEnv, SetEnvIf and rules; ``unsettled``: those of them whose value, or that are set or
     not, only run time knows.
     ``file``: the path that it is mapped to so far; ``mapped_by``: the directive that does.
@@ -82,6 +88,10 @@ class Exchange:
     rewrites: int = 0
     source: str | None = None
     peer: str | None = None
+    client: tuple[str, ClientCertificate | None] | None = None
+    could_show: tuple[str, ClientCertificate | None] = (NONE, None)
+    asks_clients: str = "none"
+    is_tls13: bool = True
     account: str | None = None
     accounts: AccountFiles | None = None
     is_asked: bool = False
@@ -184,6 +194,29 @@ class Exchange:
         environment |= {"REDIRECT_STATUS": str(self.status or 200), "REDIRECT_URL": self.uri}
         return environment, {f"REDIRECT_{name}" for name in self.unsettled}
 
+    def tls_variable(self, name: str) -> str | None:
+        """A variable of mod_ssl's about this connection; None for one that it has not. Raises :class:`UndeterminedError`."""
+        upper = name.upper()
+        if self.scheme != "https":
+            return "off" if upper == "HTTPS" else None
+        if upper == "HTTPS":
+            return "on"
+        if self.client is None or not upper.startswith("SSL_CLIENT_"):
+            raise UndeterminedError(f"%{{{name}}} is known at run time only")
+        verdict, certificate = self.client
+        if upper == "SSL_CLIENT_VERIFY":
+            if verdict not in (NONE, SUCCESS) and self.is_tls13:
+                raise UndeterminedError(f"%{{{name}}} says in the crypto library's words why the certificate failed")
+            return verdict
+        if certificate is None:
+            return None
+        known = {"SSL_CLIENT_S_DN": certificate.subject, "SSL_CLIENT_I_DN": certificate.issuer}
+        known |= {"SSL_CLIENT_M_SERIAL": certificate.serial}
+        known |= {f"SSL_CLIENT_{part}": value for part, value in certificate.parts.items()}
+        if upper not in known:
+            raise UndeterminedError(f"%{{{name}}} is known at run time only")
+        return known[upper]
+
     def variable(self, name: str) -> str:
         """``%{NAME}`` of rewrite conditions and expressions. Raises :class:`UndeterminedError` for what only run time knows."""
         kind, colon, rest = name.partition(":")
@@ -191,6 +224,8 @@ class Exchange:
             return self.header(rest) if rest.lower() != "host" else self.host_header
         if colon and kind.upper() in ("ENV", "E"):
             return self.environment_value(rest)
+        if colon and kind.upper() == "SSL":
+            return self.tls_variable(rest) or ""
         if colon:
             raise UndeterminedError(f"%{{{name}}} is known at run time only")
         upper = name.upper()
@@ -198,6 +233,8 @@ class Exchange:
             return _KNOWN[upper](self)
         if upper.startswith("HTTP_"):
             return self.header(upper[5:].replace("_", "-"))
+        if upper.startswith("SSL_CLIENT_"):
+            return self.tls_variable(upper) or ""
         raise UndeterminedError(f"%{{{name}}} is known at run time only")
 
 

@@ -254,6 +254,11 @@ def _value(action: Action, exchange: Exchange | None) -> tuple[str, str | None]:
             return "%"
         if exchange is not None and found[3] == "e" and found[2] not in exchange.unsettled:
             return exchange.environment.get(found[2], "(null)")
+        if exchange is not None and found[3] == "s":
+            try:
+                return exchange.tls_variable(found[2]) or "(null)"
+            except UndeterminedError:
+                pass
         unknown = f"{found[0]} is known at run time only"
         return found[0]
 

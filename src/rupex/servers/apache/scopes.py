@@ -41,10 +41,11 @@ from rupex.servers.apache.process import Processor
 from rupex.servers.apache.release import Release, default, is_debian_build
 from rupex.servers.apache.sections import Context, SectionReader, all_in, is_pattern, last_in, options
 from rupex.servers.apache.syntax import Directive
-from rupex.servers.apache.tls import speaks_tls
+from rupex.servers.apache.tls import speaks_tls, tls_host
 from rupex.servers.apache.types import ContentTypes
 from rupex.servers.apache.upstream import UpstreamReader
 from rupex.servers.common.document_roots import DocumentRoots, exposed
+from rupex.servers.common.clients import NONE
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.common.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.common.scopes import Part, Reply, redirect_samples, scope_of
@@ -116,11 +117,14 @@ class ScopeReader:
     ) -> Exchange:
         """A sample request for a name of a virtual host."""
         host = _concrete(name)
-        port = listener.port
+        port, is_tls = listener.port, speaks_tls(self.config, listener)
+        asking = tls_host(self.config, listener, virtual).last("sslverifyclient")
+        word = asking.raw.strip().lower() if is_tls and asking is not None else "none"
         return Exchange(
-            method=method, scheme="https" if speaks_tls(self.config, listener) else "http", host=host, port=port, uri=path,
+            method=method, scheme="https" if is_tls else "http", host=host, port=port, uri=path,
             args=SAMPLE_QUERY, sent=f"{path}?{SAMPLE_QUERY}", server_name=virtual.server_name,
-            is_made_up=name is None or is_wildcard(name),
+            is_made_up=name is None or is_wildcard(name), asks_clients=word,
+            client=(NONE, None) if word == "none" else None,
         )  # fmt: skip
 
     def of(self, listener: Listener, virtual: VirtualHost) -> Iterator[Scope]:

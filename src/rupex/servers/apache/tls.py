@@ -13,6 +13,7 @@ from typing import Any, Final
 from rupex.host import TreeError
 from rupex.model import (
     CertificateUse,
+    ClientCertificate,
     DhParameters,
     Provenance,
     Setting,
@@ -28,8 +29,11 @@ from rupex.servers.apache.inventory import is_of_core
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of
 from rupex.servers.apache.release import Release, default
 from rupex.servers.apache.syntax import Block, Directive
+from rupex.model.numbers import whole_number
+from rupex.servers.common.clients import verdict_of
 from rupex.servers.common.openssl_settings import by_library, signatures
 from rupex.servers.common.templates import ReadOnce
+from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.contract import HostContext
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups
@@ -41,6 +45,12 @@ _ALL: Final[tuple[ProtocolVersion, ...]] = ("TLSv1", "TLSv1.1", "TLSv1.2", "TLSv
 _NAMES: Final[dict[str, ProtocolVersion]] = {version.lower(): version for version in PROTOCOL_VERSIONS} | {
     "tlsv1.0": "TLSv1"
 }
+
+
+_OF_CLIENTS: Final = (
+    "sslcacertificatefile", "sslcacertificatepath", "sslcarevocationfile", "sslcarevocationpath", "sslverifydepth",
+)  # fmt: skip
+"""What is said of clients' certificates beside SSLVerifyClient."""
 
 
 def speaks_tls(config: LoadedConfig, listener: Listener) -> bool:
@@ -336,6 +346,26 @@ class TlsResolver:
         return Setting(
             TicketKeys(False), default_of(f"httpd {self.release}", "keys are made at start and kept until the next")
         )
+
+    def asks_certificate(self, listener: Listener, virtual: VirtualHost) -> tuple[str, Provenance] | None:
+        """What the handshake asks of a client (the word of SSLVerifyClient), and by which line; None for nothing."""
+        directive = tls_host(self.config, listener, virtual).last("sslverifyclient")
+        word = "none" if directive is None else directive.raw.strip().lower()
+        return None if directive is None or word == "none" else (word, directive.provenance())
+
+    def verdict_of(self, listener: Listener, virtual: VirtualHost, certificate: ClientCertificate | None) -> str:
+        """What a virtual host that asks for it makes of a client's certificate. Raises
+        :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+        host = tls_host(self.config, listener, virtual)
+        said = {name: host.last(name) for name in _OF_CLIENTS}
+        beyond = said["sslcarevocationfile"] or said["sslcarevocationpath"] or said["sslcacertificatepath"]
+        if certificate is not None and beyond is not None:
+            raise UndeterminedError(f"{beyond}: Rupex does not look there")
+        authorities, depth = said["sslcacertificatefile"], said["sslverifydepth"]
+        trusted = [] if authorities is None else [self.config.path(authorities.args[0])]
+        most = whole_number("1" if depth is None else depth.raw.strip())
+        # The authority itself counts (ssl_callback_SSLVerify).
+        return verdict_of(certificate, self.host_context.tree, trusted, (1 if most is None else most) - 1)
 
     def _client_certificate(self, virtual: VirtualHost) -> Setting[Any]:
         directive = virtual.last("sslverifyclient")

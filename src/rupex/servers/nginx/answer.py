@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Final, Protocol
 from urllib.parse import unquote
 
-from rupex.model import Header
+from rupex.model import ClientCertificate, Header
 from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for, without_dots
+from rupex.servers.common.clients import NONE, SUCCESS, may_be_passed_on, reason
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.contract import Answer, Request
 from rupex.servers.nginx.access import client_address
@@ -23,6 +24,7 @@ from rupex.servers.nginx.upstream import may_send_server
 from rupex.servers.nginx.variables import Exchange, is_constant
 
 _NO_CERTIFICATE: Final = 496
+_WRONG_CERTIFICATE: Final = 495
 _PLAIN_TO_TLS: Final = 497
 """nginx's own numbers for a client without the certificate that is asked for, and for a plain request to a TLS listener. What is
 sent is 400, unless an error page takes it."""
@@ -64,17 +66,48 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     if climbs(unquote(request.path or "/", errors="surrogateescape")):
         builder.step("the path leads above the root", virtual.block.provenance())
         return _of_bad_request(configuration, listener, listener.default, request, 400, builder)
-    demanded = configuration.tls.demands_certificate((configuration.http, virtual.block)) if listener.ssl else None
-    if demanded is not None:
-        builder.step("a certificate is asked of the client, and this one has none", demanded)
-        return _of_bad_request(configuration, listener, virtual, request, _NO_CERTIFICATE, builder)
     exchange = _exchange(configuration, listener, virtual, request)
+    try:
+        refused = _refused_client(configuration, listener, virtual, request, exchange, builder)
+    except UndeterminedError as undetermined:
+        return builder.answer("", None, unknown=undetermined.why)
+    if refused is not None:
+        return _of_bad_request(configuration, listener, virtual, request, refused, builder, exchange.client)
     processor = configuration.scopes.processor(virtual)
     outcome = sent = processor.answer(exchange)
     if request.status is not None:
         error = _exchange(configuration, listener, virtual, request)
         sent = processor.error_answer(error, outcome.location, request.status)
     return _answer(configuration, virtual, exchange, outcome, sent, sent.status, builder)
+
+
+def _refused_client(
+    configuration: Resolved,
+    listener: Listener,
+    virtual: VirtualHost,
+    request: Request,
+    exchange: Exchange,
+    builder: AnswerBuilder,
+) -> int | None:
+    """The error with which a client is refused for its certificate, or the want of one; None for one that goes on. What comes out
+    is put down in ``exchange``. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+    chain = (configuration.http, virtual.block)
+    asked = configuration.tls.asks_certificate(chain) if listener.ssl else None
+    if asked is None:
+        return None
+    word, place = asked
+    verdict = configuration.tls.verdict_of(chain, request.certificate)
+    exchange.client = (verdict, request.certificate)
+    if verdict == NONE and word == "on":
+        builder.step("a certificate is asked of the client, and this one has none", place)
+        return _NO_CERTIFICATE
+    if verdict not in (NONE, SUCCESS) and not (word == "optional_no_ca" and may_be_passed_on(verdict)):
+        builder.step(f"the client's certificate is refused: {reason(verdict)}", place)
+        return _WRONG_CERTIFICATE
+    if verdict != NONE:
+        told = "is taken" if verdict == SUCCESS else f"is not trusted, and passed on: {reason(verdict)}"
+        builder.step(f"the client's certificate {told}", place)
+    return None
 
 
 def _of_bad_request(
@@ -84,12 +117,14 @@ def _of_bad_request(
     request: Request,
     error: int,
     builder: AnswerBuilder,
+    client: tuple[str, ClientCertificate | None] = (NONE, None),
 ) -> Answer:
-    """What a request gets that is refused before a location is looked for."""
+    """What a request gets that is refused before a location is looked for. ``client``: what came out of its certificate."""
     exchange = _exchange(configuration, listener, virtual, request)
+    exchange.client = client
     outcome = configuration.scopes.processor(virtual).error_answer(exchange, None, error)
     status = outcome.status
-    sent = 400 if status in (_NO_CERTIFICATE, _PLAIN_TO_TLS) else status
+    sent = 400 if status in (_WRONG_CERTIFICATE, _NO_CERTIFICATE, _PLAIN_TO_TLS) else status
     return _answer(configuration, virtual, exchange, outcome, outcome, sent, builder)
 
 

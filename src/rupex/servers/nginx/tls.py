@@ -13,6 +13,7 @@ from typing import Any, Final, NamedTuple
 from rupex.host import TreeError
 from rupex.model import (
     CertificateUse,
+    ClientCertificate,
     DhParameters,
     Provenance,
     Setting,
@@ -24,8 +25,11 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion
 from rupex.model.provenance import How
+from rupex.model.numbers import whole_number
+from rupex.servers.common.clients import verdict_of
 from rupex.servers.common.inventory import affecting
 from rupex.servers.common.openssl_settings import by_library, signatures
+from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import HostContext
 from rupex.servers.nginx.block import Block
@@ -64,6 +68,10 @@ class Found(NamedTuple):
 
     value: str
     provenance: Provenance
+
+
+_OF_CLIENTS: Final = ("ssl_client_certificate", "ssl_trusted_certificate")
+"""The directives that name the authorities of clients."""
 
 
 def inherited(chain: Sequence[Block], name: str) -> tuple[Directive | None, Provenance | None]:
@@ -148,10 +156,25 @@ class TlsResolver:
         directive, provenance = inherited(chain, "ssl_reject_handshake")
         return provenance if directive is not None and directive.args == ("on",) else None
 
-    def demands_certificate(self, chain: Sequence[Block]) -> Provenance | None:
-        """The line by which a server block answers no client without a certificate, if one does."""
+    def asks_certificate(self, chain: Sequence[Block]) -> tuple[str, Provenance] | None:
+        """Whether a server block asks its clients for a certificate (``on``, ``optional``, ``optional_no_ca``), and by which line;
+        None where it does not."""
         directive, provenance = inherited(chain, "ssl_verify_client")
-        return provenance if directive is not None and directive.args == ("on",) else None
+        if directive is None or provenance is None or directive.args in ((), ("off",)):
+            return None
+        return directive.args[0], provenance
+
+    def verdict_of(self, chain: Sequence[Block], certificate: ClientCertificate | None) -> str:
+        """What a server block that asks for it makes of a client's certificate. Raises
+        :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+        said = {name: inherited(chain, name)[0] for name in (*_OF_CLIENTS, "ssl_verify_depth", "ssl_crl", "ssl_ocsp")}
+        revoking = said["ssl_crl"] or said["ssl_ocsp"]
+        if certificate is not None and revoking is not None and revoking.args != ("off",):
+            raise UndeterminedError(f"{revoking} may revoke the client's certificate")
+        trusted = [self.config.path(one.args[0]) for name in _OF_CLIENTS if (one := said[name]) is not None and one.args]
+        depth = said["ssl_verify_depth"]
+        most = whole_number("1" if depth is None else "".join(depth.args))
+        return verdict_of(certificate, self.host_context.tree, trusted, 1 if most is None else most)
 
     def resolve(self, listener: Listener, virtual: VirtualHost) -> Tls:
         assert listener.default is not None

@@ -16,11 +16,12 @@ from typing import TYPE_CHECKING, Final, Literal, NamedTuple
 from urllib.parse import quote
 
 from rupex.masking.quoting import quoted
-from rupex.model import bounds
+from rupex.model import ClientCertificate, bounds
 from rupex.model.budget import joined, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.addresses import Address, parse_address, parse_network
+from rupex.servers.common.clients import NONE, SUCCESS
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.nginx.block import Block, models_in
 from rupex.servers.nginx.syntax import Directive
@@ -157,6 +158,7 @@ class Exchange:
     that is not known.
     ``source``: the client's address, None where it is not known; ``peer``: that of the connection, which may be a proxy's.
     ``account``: the one it logs in with; ``accounts``: the files of them.
+    ``client``: what came out of the check of its certificate, and the certificate.
     ``content_type``: of its answer, None where it is not known.
     ``is_sample``: it stands for many requests, and not for itself.
     ``asks_files``: it matters which files are there.
@@ -191,6 +193,7 @@ class Exchange:
     peer: str | None = None
     account: str | None = None
     accounts: AccountFiles | None = None
+    client: tuple[str, ClientCertificate | None] = (NONE, None)
     is_sample: bool = True
     root: str | None = None
     filename: str | None = None
@@ -353,12 +356,29 @@ _EMBEDDED: Final[Mapping[str, Callable[[Exchange], str | None]]] = {
     "server_name": lambda request: request.server_name,
     "server_port": lambda request: "" if request.port is None else str(request.port),
     "server_protocol": lambda request: "HTTP/1.1",
-    "ssl_client_verify": lambda request: None if request.is_sample else "NONE" if request.scheme == "https" else "",
+    "ssl_client_verify": lambda request: _client_check(request),
+    "ssl_client_s_dn": lambda request: _of_client(request, lambda one: one.subject),
+    "ssl_client_i_dn": lambda request: _of_client(request, lambda one: one.issuer),
+    "ssl_client_serial": lambda request: _of_client(request, lambda one: one.serial),
+    "ssl_client_fingerprint": lambda request: _of_client(request, lambda one: one.fingerprint),
     "ssl_server_name": lambda request: request.host if request.scheme == "https" else "",
     "status": lambda request: None if request.status is None else str(request.status),
     "uri": lambda request: request.uri,
 }
 """Variables that a request decides, by name; None where only the running server knows (ngx_http_variables.c)."""
+
+
+def _client_check(request: Exchange) -> str | None:
+    """``$ssl_client_verify``; why a certificate failed is said in words of the crypto library's."""
+    verdict = request.client[0]
+    known = verdict if request.scheme == "https" else ""
+    return None if request.is_sample or verdict not in (NONE, SUCCESS) else known
+
+
+def _of_client(request: Exchange, part: Callable[[ClientCertificate], str]) -> str | None:
+    """Something of the client's certificate; empty without one."""
+    certificate = request.client[1]
+    return None if request.is_sample else "" if certificate is None else part(certificate)
 
 
 def _user_of(request: Exchange) -> str | None:
