@@ -27,6 +27,7 @@ SITE = """<VirtualHost *:443>
     </Directory>
 </VirtualHost>
 """
+STATUS = "<Location /status>\nSetHandler server-status\n"
 USUAL = "ssl headers dir authz_core"
 LOADS = "LoadModule {0}_module modules/mod_{0}.so\n"
 
@@ -216,6 +217,17 @@ class ApacheTest(TreeTest):
             ("exposure.error-page", "ServerSignature On", "", "fail"), ("exposure.error-page", "", "", "pass"),
             ("exposure.status-page", "<Location /status>\nSetHandler server-status\n</Location>", "", "fail"),
             ("exposure.status-page", "<Location /status>\nSetHandler server-status\nRequire local\n</Location>", "", "pass"),
+            ("exposure.status-page", f"{STATUS}SSLVerifyClient require\n</Location>", "", "pass"),
+            ("exposure.status-page", f"{STATUS}SSLVerifyClient optional\n</Location>", "", "fail"),
+            ("exposure.status-page", f"{STATUS}SSLVerifyClient require\nSatisfy Any\n</Location>", "", "fail"),
+            ("exposure.status-page", f"SSLVerifyClient require\n{STATUS}</Location>", "", "pass"),
+            ("exposure.status-page", f"SSLVerifyClient optional\n{STATUS}</Location>", "", "fail"),
+            (
+                "exposure.status-page",
+                f"SSLVerifyClient optional\n{STATUS}Require ssl-verify-client\n</Location>",
+                "",
+                "pass",
+            ),
             ("tls.protocol.floor", "SSLProtocol all", "", "pass"), ("tls.protocol.newest", "SSLProtocol TLSv1.2", "", "fail"),
             ("tls.suite.order", "SSLHonorCipherOrder on\nSSLCipherSuite ECDHE+AESGCM", "", "pass"),
             ("header.hsts", "Header always set Strict-Transport-Security max-age=31536000", "", "pass"),
@@ -236,7 +248,7 @@ class ApacheTest(TreeTest):
                 self.site(
                     more.replace("MAIN", ""),
                     folder,
-                    "ssl headers dir authz_core autoindex proxy proxy_http rewrite remoteip status",
+                    "ssl headers dir authz_core autoindex proxy proxy_http rewrite remoteip status access_compat",
                     main="ServerTokens OS" if more != "MAIN" else "TraceEnable off",
                 )
                 self.assertEqual(self.check(control, openssl="3.0.15", apache="2.4.62").verdict, verdict)

@@ -45,6 +45,7 @@ class Exchange:
     ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder.
     ``canonical``: scheme (empty for that of the request), name and port (None for the usual one) that the server calls itself by,
     where it does not take the client's word.
+    ``is_sample``: it stands for many requests, and not for itself.
     ``is_made_up``: its host name is a sample, which no configuration names.
     ``walk``: the way to its file, or before that to the file of the request that the server answers with this one.
     ``let_in_under``: the sections under which the request that the server answers with this one was let in: under the very
@@ -79,6 +80,7 @@ class Exchange:
     status: int | None = None
     inner: int = 0
     canonical: tuple[str, str, int | None] | None = None
+    is_sample: bool = False
     is_made_up: bool = False
     walk: DirectoryWalk | None = None
     let_in_under: Context | None = None

@@ -123,7 +123,7 @@ class ScopeReader:
         return Exchange(
             method=method, scheme="https" if is_tls else "http", host=host, port=port, uri=path,
             args=SAMPLE_QUERY, sent=f"{path}?{SAMPLE_QUERY}", server_name=virtual.server_name,
-            is_made_up=name is None or is_wildcard(name), asks_clients=word,
+            is_made_up=name is None or is_wildcard(name), asks_clients=word, is_sample=True,
             client=(NONE, None) if word == "none" else None,
         )  # fmt: skip
 
