@@ -20,6 +20,7 @@ from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.tomcat.accounts import Accounts, may_pass
 from rupex.servers.tomcat.deployed import Context, Reader
+from rupex.servers.tomcat.expiry import Expiring
 from rupex.servers.tomcat.inventory import unmodelled_attributes, unmodelled_component
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
@@ -345,6 +346,8 @@ class Processor:
         if filtered.status is not None:
             return Outcome(context, filtered.status, by=filtered.by, headers=headers)
         status, location = self._from_disk(context, inner, request) if request.exact else (None, None)
+        if filtered.expiring is not None:
+            headers = self._kept(filtered.expiring, context, inner + welcome, headers, request, status)
         is_login = admission(constraints) == "login"
         return Outcome(
             context,
@@ -355,6 +358,29 @@ class Processor:
             let_in_by=filtered.let_in_by,
             login_by=constraints[0].element.provenance() if is_login else None,
         )
+
+    def _kept(
+        self,
+        expiring: Expiring,
+        context: Context,
+        path: str,
+        headers: tuple[Header, ...],
+        request: PathRequest,
+        status: int | None,
+    ) -> tuple[Header, ...]:
+        """``headers`` with what ExpiresFilter sets for the file at ``path``, in place of what was said before."""
+        place = expiring.element.provenance()
+        if status is None:
+            words = "ExpiresFilter sets it by what the application answers"
+            return (*headers, Header("Cache-Control", "…", "all", place, words))
+        if not expiring.holds(status, request.method, self.release.number):
+            return headers
+        try:
+            kept = expiring.header(context.app.content_type(path) if request.method != "OPTIONS" else None)
+        except UndeterminedError as undetermined:
+            return (*headers, Header("Cache-Control", "…", "all", place, undetermined.why))
+        others = tuple(header for header in headers if header.name != "Cache-Control")
+        return headers if kept is None else (*others, kept)
 
     def _constrained(
         self,

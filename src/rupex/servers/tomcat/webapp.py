@@ -13,6 +13,7 @@ from rupex.model import Header, Provenance
 from rupex.model.numbers import whole_number
 from rupex.servers.common.inventory import Unmodelled
 from rupex.servers.tomcat.cors import answer_cors
+from rupex.servers.tomcat.expiry import Expiring
 from rupex.servers.tomcat.inventory import unmodelled_component
 from rupex.servers.tomcat.release import Release, default
 from rupex.servers.tomcat.syntax import Element
@@ -20,6 +21,7 @@ from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, Visitor, b
 
 _HEADER_FILTER: Final = "org.apache.catalina.filters.HttpHeaderSecurityFilter"
 _CORS_FILTER: Final = "org.apache.catalina.filters.CorsFilter"
+_EXPIRES_FILTER: Final = "org.apache.catalina.filters.ExpiresFilter"
 _DEFAULT_SERVLET: Final = "org.apache.catalina.servlets.DefaultServlet"
 
 
@@ -55,6 +57,7 @@ class Filtered(NamedTuple):
     ``status``: of a refusal, which ``by`` says; None where they let it through.
     ``unknown``: why it is not known whether they do.
     ``let_in_by``: the last that could have refused the address.
+    ``expiring``: the last that says how long an answer may be kept, which hangs on what that is.
     """
 
     headers: tuple[Header, ...]
@@ -62,6 +65,7 @@ class Filtered(NamedTuple):
     by: Provenance | None
     unknown: str | None
     let_in_by: Provenance | None = None
+    expiring: Expiring | None = None
 
 
 class WebApp(Struct, frozen=True):
@@ -134,6 +138,7 @@ class WebApp(Struct, frozen=True):
         """
         found: dict[str, Header] = {}
         doubts: list[Unmodelled] = []
+        expiring: Expiring | None = None
         for name in self._mapped_filters(path):
             elements = [
                 element
@@ -158,6 +163,9 @@ class WebApp(Struct, frozen=True):
                 sent = cors.headers
             elif kind == _CORS_FILTER:
                 sent = _cors_headers(given, elements[-1])
+            elif kind == _EXPIRES_FILTER:
+                expiring = Expiring(given, elements[-1])
+                continue
             elif kind.startswith("org.apache.catalina.") and short in BEHIND_PROXIES:
                 visitor = behind_proxy(given, visitor)
                 is_secure = is_secure if visitor.is_secure is None else visitor.is_secure
@@ -177,7 +185,7 @@ class WebApp(Struct, frozen=True):
                 found[header.name] = header
         decisive = next((one for one in doubts if one.effects & {"status", "access"}), None)
         unknown = None if decisive is None else str(decisive)
-        return Filtered(tuple(found.values()), None, None, unknown, visitor.let_in_by)
+        return Filtered(tuple(found.values()), None, None, unknown, visitor.let_in_by, expiring)
 
     def _mapped_filters(self, path: str) -> Iterator[str]:
         """The names of the filters that a request for ``path`` goes through, in order."""
@@ -227,6 +235,12 @@ class WebApp(Struct, frozen=True):
             if listed is not None:
                 return tuple(file.text for file in listed.all("welcome-file"))
         return ()
+
+    def content_type(self, path: str) -> str | None:
+        """The type that the server gives a file by the ending of its name."""
+        ending = path.rpartition("/")[2].rpartition(".")[2]
+        named = (one for d in reversed(self.descriptors) for one in d.all("mime-mapping"))
+        return next((one.text_of("mime-type") for one in named if one.text_of("extension") == ending), None)
 
     def has_servlets(self) -> bool:
         """Whether the application has anything but files."""
