@@ -34,7 +34,9 @@ from rupex.demo.mint import Authority, new_key, write_chain, write_key
 from tests.clients import client_credentials
 
 _MOVED = re.compile(r"(?<=[\s\"'=])/(etc|srv)/")
-_ASK = re.compile(r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)(?: with (\S+))?(?: as (\S+))?(?: from (\S+))?$", re.MULTILINE)
+_ASK = re.compile(
+    r"^# ask: (?:([A-Z]+) )?(\S+)((?: \S+: \S+)*)(?: with (\S+))?(?: as (\S+))?(?: from (\S+))?$", re.MULTILINE
+)
 _HEADER = re.compile(r" (\S+): (\S+)")
 _FILE = re.compile(r"^# file (\S+): (.*)$", re.MULTILINE)
 _MODULES = (

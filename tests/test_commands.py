@@ -139,9 +139,7 @@ class EffectiveTest(TreeTest):
         ):
             for account, status in (("aino", 200), ("lotta", 403 if port == 8080 else 401), ("stranger", 401)):
                 with self.subTest(port, account=account):
-                    text = rupex(
-                        "effective", self.root, "--url", f"http://a:{port}/", "--account", account
-                    ).stdout
+                    text = rupex("effective", self.root, "--url", f"http://a:{port}/", "--account", account).stdout
                     self.assertRegex(text, rf"status +{status}")
                     self.assertEqual(words in text, status == 200)
         (self.root / "etc/nginx/users").unlink()

@@ -33,7 +33,10 @@ def add_verbs(verbs: Any) -> None:
     )
     parser.add_argument("--account", metavar="NAME", help="the account it logs in with, where it is asked to")
     parser.add_argument(
-        "--client-certificate", metavar="FILE", type=Path, help="the certificate it shows where it is asked for one (PEM, DER)"
+        "--client-certificate",
+        metavar="FILE",
+        type=Path,
+        help="the certificate it shows where it is asked for one (PEM, DER)",
     )
     parser.add_argument("--status", type=int, help="ask for the headers of an answer with this status")
     options.add_tree_options(parser)

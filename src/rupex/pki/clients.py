@@ -85,7 +85,11 @@ def _unfit(certificate: x509.Certificate, *, is_issuer: bool) -> str | None:
     try:
         extensions = certificate.extensions
         if is_issuer:
-            return None if extensions.get_extension_for_class(x509.BasicConstraints).value.ca else "an issuer is no authority"
+            return (
+                None
+                if extensions.get_extension_for_class(x509.BasicConstraints).value.ca
+                else "an issuer is no authority"
+            )
         uses = extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
     except x509.ExtensionNotFound:
         return "an issuer is no authority" if is_issuer and certificate.version is x509.Version.v3 else None

@@ -77,7 +77,9 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
         return None
     if _is_asked_more(context, exchange) and not exchange.is_tls13:
         if not _shows_enough(context, exchange):
-            return Outcome(context=context, by=_asking(context), is_closed=True, is_early=True)  # the new handshake fails
+            return Outcome(
+                context=context, by=_asking(context), is_closed=True, is_early=True
+            )  # the new handshake fails
         exchange.client = exchange.could_show
     decision = decide(context, exchange, _checked(context, exchange, modules))
     if decision.is_let_in:

@@ -127,7 +127,9 @@ class Processor:
             if rewritten is not None and rewritten.kind != "none":
                 steps = rewritten.steps
                 if rewritten.kind not in ("changed", "proxy"):
-                    return _rewritten(rewritten, context)
+                    decided = _rewritten(rewritten, context)
+                    decided.exchange = exchange
+                    return decided
             outcome = self._after_rules(exchange, rewritten, context if rewrites else None)
         except WalkEndedError as ended:
             return Outcome(

@@ -171,7 +171,9 @@ class TlsResolver:
         revoking = said["ssl_crl"] or said["ssl_ocsp"]
         if certificate is not None and revoking is not None and revoking.args != ("off",):
             raise UndeterminedError(f"{revoking} may revoke the client's certificate")
-        trusted = [self.config.path(one.args[0]) for name in _OF_CLIENTS if (one := said[name]) is not None and one.args]
+        trusted = [
+            self.config.path(one.args[0]) for name in _OF_CLIENTS if (one := said[name]) is not None and one.args
+        ]
         depth = said["ssl_verify_depth"]
         most = whole_number("1" if depth is None else "".join(depth.args))
         return verdict_of(certificate, self.host_context.tree, trusted, 1 if most is None else most)

@@ -44,9 +44,7 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         name=request.name,
         query=request.query,
         sent=request.path,
-        visitor=visitor_of(
-            request.source, {name.lower(): value for name, value in request.headers}, request.account
-        ),
+        visitor=visitor_of(request.source, {name.lower(): value for name, value in request.headers}, request.account),
     )
     context = outcome.context
     if context is not None:

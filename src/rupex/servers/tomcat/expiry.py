@@ -42,7 +42,9 @@ class Expiring(NamedTuple):
         if said is None:
             return None
         seconds = _seconds(said)
-        return Header("Cache-Control", f"max-age={'…' if seconds is None else seconds}", "all", self.element.provenance())
+        return Header(
+            "Cache-Control", f"max-age={'…' if seconds is None else seconds}", "all", self.element.provenance()
+        )
 
     def holds(self, status: int | None, method: str, release: tuple[int, ...]) -> bool:
         """Whether it looks at an answer at all: one with a body, which errors and redirects of Tomcat's own have not in its eyes

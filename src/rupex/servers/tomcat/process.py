@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Final, NamedTuple
 
+from msgspec import UNSET
+
 from rupex.host.tree.paths import normalize_path
 from rupex.http.urls import authority_of
 from rupex.model import (
@@ -28,6 +30,8 @@ from rupex.servers.tomcat.syntax import Element
 from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, STRANGER, Visitor, behind_proxy, refuses
 from rupex.servers.tomcat.webapp import Constraint, admission
 
+_OF_COOKIES: Final = ("useHttpOnly", "usePartitioned", "cookies")
+"""Attributes of a context that change the session's cookie, beside those that begin with ``sessionCookie``."""
 _READING: Final = ("GET", "HEAD", "POST")
 _STATUS_OF_METHOD: Final = {"OPTIONS": 200, "TRACE": 200, "PUT": 405, "DELETE": 405}
 """What the default servlet answers to other methods, whatever lies there, as long as nothing may be written (DefaultServlet)."""
@@ -322,6 +326,8 @@ class Processor:
         inner = path[len(context.path) :]
         constraints = context.app.constraints(inner or "/", request.method)
         is_secure = _is_secure(member.connector, request.visitor)
+        if inner.endswith("/j_security_check") and context.app.login() == "FORM":  # wherever it stands
+            return Outcome(context, unknown="whether the name and password are right is known at run time only")
         refused = self._constrained(member, context, constraints, path, request, is_secure=is_secure)
         if refused is not None:
             return refused
@@ -412,9 +418,48 @@ class Processor:
                 return None if passes else Outcome(context, 403, by=by, extra=cached)
         if login in ("BASIC", "DIGEST"):
             return Outcome(context, 401, by=by, extra=cached)
+        if login == "FORM" and request.exact:
+            return self._login_form(member, context, path, request, by, cached, is_secure=is_secure)
         if login:
             return Outcome(context, None, by=by, unknown="a page to log in answers")
         return Outcome(context, 403, by=by, extra=cached)
+
+    def _login_form(
+        self,
+        member: VirtualHostBinding,
+        context: Context,
+        path: str,
+        request: PathRequest,
+        by: Provenance,
+        cached: tuple[tuple[str, str], ...],
+        *,
+        is_secure: bool,
+    ) -> Outcome:
+        """The page on which people log in, to which the server itself sends a request on, and the cookie of the session in which it
+        keeps that request (FormAuthenticator.forwardToLoginPage)."""
+        page = context.app.login_page()
+        filtered = context.app.filtered(
+            page, self.release, request.visitor, method="GET", site="", is_secure=is_secure, dispatcher="FORWARD"
+        )
+        page_request = request._replace(method="GET")
+        status = self._from_disk(context, page, page_request)[0]
+        unknown = "the page to log in is made by the application" if status is None else filtered.unknown
+        flags = f"Path={context.path or '/'}{'; Secure' if is_secure else ''}; HttpOnly"
+        words = "what is said of the session's cookie is not modelled" if self._says_of_sessions(context) else UNSET
+        cookie = Header("Set-Cookie", f"JSESSIONID=…; {flags}", "all", by, words)
+        return Outcome(context, status, by=by, headers=(*filtered.headers, cookie), extra=cached, unknown=unknown)
+
+    def _says_of_sessions(self, context: Context) -> bool:
+        """Whether something changes the session's cookie, which Rupex does not model."""
+        elements = [one for one in (*context.elements, self.default_context) if one is not None]
+        said = any(
+            name.startswith("sessionCookie") or name in _OF_COOKIES for one in elements for name in one.attributes
+        )
+        return (
+            said
+            or context.app.says_of_sessions()
+            or any(any(True for _ in one.all("CookieProcessor")) for one in elements)
+        )
 
     def _to_secure(
         self, member: VirtualHostBinding, context: Context, constraint: Element, path: str, name: str, query: str | None

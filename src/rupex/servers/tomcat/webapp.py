@@ -119,6 +119,20 @@ class WebApp(Struct, frozen=True):
             name.text for one in self.descriptors for role in one.all("security-role") for name in role.all("role-name")
         )
 
+    def login_page(self) -> str:
+        """The path of the page on which people log in."""
+        for descriptor in reversed(self.descriptors):
+            config = descriptor.first("login-config")
+            if config is not None:
+                form = config.first("form-login-config")
+                return "" if form is None else form.text_of("form-login-page")
+        return ""
+
+    def says_of_sessions(self) -> bool:
+        """Whether a descriptor says anything of the session's cookie."""
+        configs = (one for descriptor in self.descriptors for one in descriptor.all("session-config"))
+        return any(one.first("cookie-config") is not None or one.first("tracking-mode") is not None for one in configs)
+
     def realm(self) -> str:
         for descriptor in reversed(self.descriptors):
             config = descriptor.first("login-config")
@@ -127,10 +141,18 @@ class WebApp(Struct, frozen=True):
         return "Authentication required"
 
     def filtered(
-        self, path: str, release: Release, visitor: Visitor, *, method: str, site: str, is_secure: bool
+        self,
+        path: str,
+        release: Release,
+        visitor: Visitor,
+        *,
+        method: str,
+        site: str,
+        is_secure: bool,
+        dispatcher: str = "REQUEST",
     ) -> Filtered:
         """What the filters that are mapped to a path make of a request, and set on its answer. ``site``: the server's own name
-        and port, as an Origin has them. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`.
+        and port, as an Origin has them. ``dispatcher``: ``FORWARD`` for one that the server itself sends on. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`.
 
         The descriptors are merged (Servlet 6.0, 8.2.3): a filter of one name is one filter, in which the application's
         parameters win; where it maps the name itself, the server's mapping is gone. The application's filters run first, and
@@ -139,7 +161,7 @@ class WebApp(Struct, frozen=True):
         found: dict[str, Header] = {}
         doubts: list[Unmodelled] = []
         expiring: Expiring | None = None
-        for name in self._mapped_filters(path):
+        for name in self._mapped_filters(path, dispatcher):
             elements = [
                 element
                 for d in self.descriptors
@@ -187,7 +209,7 @@ class WebApp(Struct, frozen=True):
         unknown = None if decisive is None else str(decisive)
         return Filtered(tuple(found.values()), None, None, unknown, visitor.let_in_by, expiring)
 
-    def _mapped_filters(self, path: str) -> Iterator[str]:
+    def _mapped_filters(self, path: str, dispatcher: str) -> Iterator[str]:
         """The names of the filters that a request for ``path`` goes through, in order."""
         own = [list(descriptor.all("filter-mapping")) for descriptor in self.descriptors]
         of_application = {mapping.text_of("filter-name") for mappings in own[1:] for mapping in mappings}
@@ -195,8 +217,8 @@ class WebApp(Struct, frozen=True):
         seen: set[str] = set()
         for mapping in (*(mapping for mappings in own[1:] for mapping in mappings), *of_server):
             name = mapping.text_of("filter-name")
-            dispatchers = {d.text.upper() for d in mapping.all("dispatcher")}
-            if name in seen or (dispatchers and "REQUEST" not in dispatchers):
+            dispatchers = {d.text.upper() for d in mapping.all("dispatcher")} or {"REQUEST"}
+            if name in seen or dispatcher not in dispatchers:
                 continue
             if any(rank_of(pattern.text, path, is_filter=True) >= 0 for pattern in mapping.all("url-pattern")):
                 seen.add(name)
