@@ -78,6 +78,7 @@ class WebApp(Struct, frozen=True):
         one of theirs. A longest prefix without the method leaves the word to the endings and to ``/``, and to no shorter prefix
         (RealmBase.findSecurityConstraints)."""
         known = list(self._collections())
+        known += self._uncovered(known)
         exact = [one for one in known if path in one.patterns or (path == "/" and "" in one.patterns)]
         if exact:
             return [one.constraint for one in exact if one.has(method)]
@@ -104,6 +105,26 @@ class WebApp(Struct, frozen=True):
                         frozenset(one.text for one in collection.all("http-method")),
                         frozenset(one.text for one in collection.all("http-method-omission")),
                     )
+
+    def _uncovered(self, known: list[Collection]) -> Iterator[Collection]:
+        """What refuses the methods that ``known`` leave without a rule, where the application says so: for each pattern that any of
+        them has, and nothing else (Servlet 6.0, 13.8.4.2)."""
+        said = self.descriptors[-1].first("deny-uncovered-http-methods") if self.descriptors else None
+        if said is None:
+            return
+        refusing = Constraint(False, (), said)
+        for pattern in dict.fromkeys(pattern for one in known for pattern in one.patterns):
+            having = [one for one in known if pattern in one.patterns]
+            if any(not one.methods and not one.omitted for one in having):
+                continue  # every method has a rule
+            named = frozenset(method for one in having for method in one.methods)
+            omitting = [one.omitted for one in having if one.omitted]
+            if not omitting:
+                yield Collection(refusing, (pattern,), frozenset(), named)
+                continue
+            left = frozenset.intersection(*omitting) - named
+            if left:
+                yield Collection(refusing, (pattern,), left, frozenset())
 
     def login(self) -> str:
         """How people log in: ``BASIC``, ``FORM`` …, empty for not at all."""
