@@ -232,9 +232,6 @@ class Files:
 
 def run_script(answered: Outcome, mapped: Mapped, handler: Directive | None) -> Outcome:
     """What becomes of a file that is a program (mod_cgid.c, cgid_handler). ``answered``: what would be of it as a file."""
-    is_page = answered.exchange is not None
-    if is_page and not answered.is_script:
-        return answered
     if answered.is_listing or not (mapped.is_script or "ExecCGI" in options(answered.context)):
         answered.status, answered.by_server = 403, True
     elif answered.status != 404:

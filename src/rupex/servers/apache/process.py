@@ -325,7 +325,8 @@ class Processor:
             answered.status, answered.by_server = 404, True  # it lists nothing
         is_script = answered.is_script or mapped.is_script or (name is not None and name.lower() == "cgi-script")
         is_of_handler = answered.is_listing or answered.status in (None, 200, 404)
-        if is_script and is_of_handler and not _SCRIPTS.isdisjoint(self.config.modules):
+        is_other_page = answered.exchange is not None and not answered.is_script  # a page elsewhere stands for the folder
+        if is_script and is_of_handler and not (is_other_page or _SCRIPTS.isdisjoint(self.config.modules)):
             answered.is_script = answered.is_script or answered.exchange is None
             return answered if exchange.is_inner else run_script(answered, mapped, handler)
         if exchange.method not in OF_FILES and not exchange.is_inner and answered.status in (200, 404):
