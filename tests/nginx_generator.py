@@ -65,7 +65,8 @@ class Generator:
         """The text of a case: requests in comments, then the servers."""
         pick = self.chance.choice
         asks = "".join(
-            f"# ask: {method}http://{pick(NAMES)}{path}{query if '?' not in path else ''}{pick(SENT)}{pick(ACCOUNTS)}{pick(SOURCES)}\n"
+            f"# ask: {method}http://{pick(NAMES)}{path}{query if '?' not in path else ''}"
+            f"{pick(SENT)}{pick(ACCOUNTS)}{pick(SOURCES)}\n"
             for path in self.chance.sample(PATHS, 8)
             for method, query in [pick((("", ""), ("", "?x=1"), ("", "?x=pq&y=2"), (f"{pick(METHODS)} ", "")))]
         )

@@ -10,8 +10,8 @@ from rupex.audit.assess import Evidence, gather
 from rupex.host import open_tree
 from rupex.pki.clients import read_client_certificate
 from rupex.servers.contract import Answer, Request
-from tests.nginx_generator import Generator
 from tests.clients import client_credentials
+from tests.nginx_generator import Generator
 from tests.oracle import (
     UPSTREAM_HEADERS,
     Ask,

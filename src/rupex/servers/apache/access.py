@@ -12,7 +12,7 @@ from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.load import all_of, last_of
 from rupex.servers.apache.outcome import Outcome
-from rupex.servers.apache.sections import AppliedSection, Context, last_in
+from rupex.servers.apache.sections import AppliedSection, Context, all_in, last_in
 from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.apache.visitors import network_of
 from rupex.servers.common.addresses import is_in, parse_address
@@ -87,12 +87,24 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
         return None
     kind = last_in(context, "authtype")
     status = decision.status
+    if status is None and kind is not None and kind.args[0].lower() == "form" and "auth_form" in modules:
+        return _asked_by_form(context, decision)
     if status in (None, 401) and kind is not None and f"auth_{kind.args[0].lower()}" not in modules:
         status = 500  # there is no module to ask for a login
     if status is None:
         raise UndeterminedError(f"{kind}: Rupex does not know how this module asks a visitor to log in")
     login = context if status == 401 else None
     return Outcome(context=context, status=status, by=decision.by, by_server=True, is_early=True, login=login)
+
+
+def _asked_by_form(context: Context, decision: Decision) -> Outcome:
+    """How a visitor is asked to log in who does so in a form (mod_auth_form.c, check_form_authn)."""
+    line = last_in(context, "authformloginrequiredlocation")
+    if line is None or not line.args:
+        return Outcome(context=context, status=401, by=decision.by, by_server=True, is_early=True)
+    if "%{" in line.args[0]:
+        raise UndeterminedError(f"{line} is worked out for each request")
+    return Outcome(context=context, status=302, location=line.args[0], by=line, by_server=True, is_early=True)
 
 
 def _checked(context: Context, exchange: Exchange, modules: Collection[str]) -> Decision:
@@ -105,7 +117,17 @@ def _checked(context: Context, exchange: Exchange, modules: Collection[str]) -> 
     is_refused = exchange.is_tls13 and _is_asked_more(context, exchange)
     if is_refused and exchange.is_sample and _shows_enough(context, exchange):
         is_refused = False  # one that offers to be asked gets in
-    return Decision(False, 403, _asking(context)) if is_refused else OPEN
+    if is_refused:
+        return Decision(False, 403, _asking(context))
+    return _by_expressions(context, exchange)
+
+
+def _by_expressions(context: Context, exchange: Exchange) -> Decision:
+    """What the SSLRequire lines of all sections say of a connection over TLS, which must all hold (ssl_hook_Access)."""
+    for line in all_in(context, "sslrequire") if exchange.scheme == "https" else ():
+        if not evaluate(line.raw, exchange, is_of_ssl=True):
+            return Decision(False, 403, line)
+    return OPEN
 
 
 _OF_CLIENTS: Final = {"none": 0, "optional": 1, "optional_no_ca": 1, "require": 2}
@@ -169,7 +191,9 @@ def _by_certificate(context: Context, exchange: Exchange) -> Decision:
     line = _asking(context)
     word = line.raw.strip().lower() if line is not None else "none"
     is_asked = exchange.scheme == "https" and "require" in (word, exchange.asks_clients)
-    return Decision(False, 403, line or last_in(context, "sslverifyclient")) if is_asked else OPEN
+    if is_asked:
+        return Decision(False, 403, line or last_in(context, "sslverifyclient"))
+    return _by_expressions(context, exchange)
 
 
 def _newer(context: Context, exchange: Exchange) -> Decision | None:

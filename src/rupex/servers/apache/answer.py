@@ -92,8 +92,8 @@ def _refuses_client(
     exchange: Exchange,
     builder: AnswerBuilder,
 ) -> bool:
-    """Whether the TLS handshake ends for the client's certificate, or the want of one. What comes out is put down in ``exchange``.
-    Raises :class:`UndeterminedError`."""
+    """Whether the TLS handshake ends for the client's certificate, or the want of one. What comes out is put down in
+    ``exchange``. Raises :class:`UndeterminedError`."""
     exchange.client = (NONE, None)
     exchange.is_tls13 = "TLSv1.3" in (configuration.tls.resolve(listener, virtual).protocols.value or ())
     asked = configuration.tls.asks_certificate(listener, virtual)
@@ -205,9 +205,14 @@ def _add_headers(
     if login is not None:
         name, kind = (last_in(login, word) for word in ("authname", "authtype"))
         realm = name.args[0] if name is not None and name.args else ""
-        is_digest = kind is not None and kind.raw.strip().lower() == "digest"
-        challenge = f'Digest realm="{realm}", …' if is_digest else f'Basic realm="{realm}"'
-        builder.send("WWW-Authenticate", challenge)
+        word = "" if kind is None else kind.raw.strip().lower()
+        if kind is not None and word == "form":
+            doubt = "mod_session keeps answers from being kept where it has a session"
+            builder.doubt("Cache-Control", "no-store", doubt, kind.provenance())
+        else:
+            is_digest = word == "digest"
+            challenge = f'Digest realm="{realm}", …' if is_digest else f'Basic realm="{realm}"'
+            builder.send("WWW-Authenticate", challenge)
     for header in sent:
         if is_own and not header.is_on(status or 0):
             builder.omit(header, "goes with answers of a handler only: write Header always")

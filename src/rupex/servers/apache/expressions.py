@@ -11,7 +11,7 @@ import base64
 import hashlib
 import ipaddress
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from fnmatch import translate
 from typing import Final, Literal, NamedTuple, NoReturn
 from urllib.parse import quote, unquote
@@ -26,7 +26,7 @@ from rupex.servers.common.patterns import UndeterminedError, search
 
 _TOKEN = re.compile(
     r"""\s*+(?: (?P<string>"(?:[^"\\]|\\.)*+" | '(?:[^'\\]|\\.)*+')
-      | (?P<match>m(?P<delimiter>[#|!,@%])(?:(?!(?P=delimiter)).)*+(?P=delimiter)[ims]* | /(?:[^/\\]|\\.)*+/[ims]*)
+      | (?P<match>m(?P<delimiter>[#|!,@%/])(?:(?!(?P=delimiter)).)*+(?P=delimiter)[ims]* | /(?:[^/\\]|\\.)*+/[ims]*)
       | (?P<number>-?\d+)
       | (?P<operator>==|!=|=~|!~|<=|>=|<|>|&&|\|\||!|\(|\)|=|\{|\}|,|\.|-[A-Za-z]+\b)
       | (?P<variable>%\{(?:%\{[^{}]*\}|[^{}])*+\}) | (?P<group>\$\d) | (?P<word>[A-Za-z_]\w*) )""",
@@ -46,6 +46,7 @@ _WORDS: Final = {
     "gt": "-gt",
     "ge": "-ge",
 }
+_WORDS_OF_SSL: Final = _WORDS | {"eq": "==", "ne": "!=", "lt": "<", "le": "<=", "gt": ">", "ge": ">="}
 _COMPARE: Final = frozenset(
     (
         "==",
@@ -88,16 +89,18 @@ class _Token(NamedTuple):
     text: str
 
 
-def evaluate(text: str, exchange: Exchange) -> bool:
-    """Whether an expression is true for a request. Raises :class:`UndeterminedError`."""
-    return _Parser(text).whole()(_State(exchange))
+def evaluate(text: str, exchange: Exchange, *, is_of_ssl: bool = False) -> bool:
+    """Whether an expression is true for a request. ``is_of_ssl``: it is one of SSLRequire, in which words that compare numbers
+    elsewhere compare texts (AP_EXPR_FLAG_SSL_EXPR_COMPAT). Raises :class:`UndeterminedError`."""
+    return _Parser(text, _WORDS_OF_SSL if is_of_ssl else _WORDS).whole()(_State(exchange))
 
 
 class _Parser:
     """Makes functions of the grammar's parts: those of conditions give a truth, those of words a text."""
 
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, words: Mapping[str, str]) -> None:
         self.text, self.position, self.depth = text, 0, 0
+        self.operators = words
         self.tokens = self._read(text.rstrip())
 
     def _read(self, text: str) -> list[_Token]:
@@ -110,8 +113,8 @@ class _Parser:
                 self.fail()
             kind = found.lastgroup if found.lastgroup != "delimiter" else "match"
             word = found[0].strip()
-            if kind == "word" and word in _WORDS:
-                kind, word = "operator", _WORDS[word]
+            if kind == "word" and word in self.operators:
+                kind, word = "operator", self.operators[word]
             tokens.append(_Token(kind or "", word))
             position = found.end()
         return tokens

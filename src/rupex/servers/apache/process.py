@@ -170,8 +170,6 @@ class Processor:
             meant.add("files")
         for applied in outcome.context:
             for directive in unmodelled(applied.directives, self.config.unmodelled):
-                if directive.key == "sslrequire" and exchange.scheme == "http":
-                    continue  # it is asked for connections over TLS alone (ssl_hook_Access)
                 if effects_of(directive) & meant:
                     return f"{directive} ({directive.provenance()}) is not modelled, and may change the answer"
         return None
@@ -319,13 +317,17 @@ class Processor:
             return Outcome(context=context, by=handler, proxied=name[6:], file=file)
         if name is not None and name in ("server-status", "server-info", "balancer-manager", "ldap-status"):
             return Outcome(context=context, by=handler, handler=name, file=file, status=200)
+        if name is not None and name.startswith("form-lo"):  # login, logout (mod_auth_form)
+            raise UndeterminedError(f"{handler}: what is sent decides who is logged in or out")
         has_handler = name is not None or mapped.is_script
         answered = self.files.served(exchange, context, file, has_handler=has_handler)
         if answered.is_listing and name == "default-handler":
             answered.status, answered.by_server = 404, True  # it lists nothing
         is_script = answered.is_script or mapped.is_script or (name is not None and name.lower() == "cgi-script")
         is_of_handler = answered.is_listing or answered.status in (None, 200, 404)
-        is_other_page = answered.exchange is not None and not answered.is_script  # a page elsewhere stands for the folder
+        is_other_page = (
+            answered.exchange is not None and not answered.is_script
+        )  # a page elsewhere stands for the folder
         if is_script and is_of_handler and not (is_other_page or _SCRIPTS.isdisjoint(self.config.modules)):
             answered.is_script = answered.is_script or answered.exchange is None
             return answered if exchange.is_inner else run_script(answered, mapped, handler)

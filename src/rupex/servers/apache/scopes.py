@@ -44,8 +44,8 @@ from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.tls import speaks_tls, tls_host
 from rupex.servers.apache.types import ContentTypes
 from rupex.servers.apache.upstream import UpstreamReader
-from rupex.servers.common.document_roots import DocumentRoots, exposed
 from rupex.servers.common.clients import NONE
+from rupex.servers.common.document_roots import DocumentRoots, exposed
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.common.samples import ANY_NAME, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.common.scopes import Part, Reply, redirect_samples, scope_of

@@ -24,16 +24,16 @@ from rupex.model import (
     unknown,
 )
 from rupex.model.endpoint import ProtocolVersion
+from rupex.model.numbers import whole_number
 from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.inventory import is_of_core
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of
 from rupex.servers.apache.release import Release, default
 from rupex.servers.apache.syntax import Block, Directive
-from rupex.model.numbers import whole_number
 from rupex.servers.common.clients import verdict_of
 from rupex.servers.common.openssl_settings import by_library, signatures
-from rupex.servers.common.templates import ReadOnce
 from rupex.servers.common.patterns import UndeterminedError
+from rupex.servers.common.templates import ReadOnce
 from rupex.servers.contract import HostContext
 from rupex.tls.dh import ParameterError, parse_dh_parameters
 from rupex.tls.groups import negotiable_groups

@@ -72,7 +72,7 @@ class PathRequest(NamedTuple):
 
 class Outcome(NamedTuple):
     """What becomes of a request. ``status`` None: the application decides. ``headers``: those of its filters. ``let_in_by``: the
-    last valve or filter that could have refused the address it comes from; ``login_by``: the constraint for which it logged in."""
+    last valve or filter that could have refused the address it comes from; ``login_by``: that for which it logged in."""
 
     context: Context | None
     status: int | None = None
@@ -435,8 +435,8 @@ class Processor:
         *,
         is_secure: bool,
     ) -> Outcome:
-        """The page on which people log in, to which the server itself sends a request on, and the cookie of the session in which it
-        keeps that request (FormAuthenticator.forwardToLoginPage)."""
+        """The page on which people log in, to which the server itself sends a request on, and the cookie of the session in which
+        it keeps that request (FormAuthenticator.forwardToLoginPage)."""
         page = context.app.login_page()
         filtered = context.app.filtered(
             page, self.release, request.visitor, method="GET", site="", is_secure=is_secure, dispatcher="FORWARD"

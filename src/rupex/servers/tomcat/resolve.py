@@ -42,8 +42,8 @@ from rupex.servers.common.groups import Endpoints, resolve_members
 from rupex.servers.common.samples import ANY_NAME, EVERY, SAMPLE_QUERY, SAMPLE_TAIL
 from rupex.servers.common.scopes import Part, Reply, Role, redirect_samples, scope_of
 from rupex.servers.contract import WHOLE, Answer, HostContext, Request, Share, Socket
-from rupex.servers.tomcat.answer import answer_request
 from rupex.servers.tomcat.accounts import Accounts
+from rupex.servers.tomcat.answer import answer_request
 from rupex.servers.tomcat.deployed import Context, Reader, contexts, samples
 from rupex.servers.tomcat.process import Outcome, Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.release import default, find_java, find_release

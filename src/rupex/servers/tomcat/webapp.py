@@ -107,8 +107,8 @@ class WebApp(Struct, frozen=True):
                     )
 
     def _uncovered(self, known: list[Collection]) -> Iterator[Collection]:
-        """What refuses the methods that ``known`` leave without a rule, where the application says so: for each pattern that any of
-        them has, and nothing else (Servlet 6.0, 13.8.4.2)."""
+        """What refuses the methods that ``known`` leave without a rule, where the application says so: for each pattern that any
+        of them has, and nothing else (Servlet 6.0, 13.8.4.2)."""
         said = self.descriptors[-1].first("deny-uncovered-http-methods") if self.descriptors else None
         if said is None:
             return
@@ -173,7 +173,8 @@ class WebApp(Struct, frozen=True):
         dispatcher: str = "REQUEST",
     ) -> Filtered:
         """What the filters that are mapped to a path make of a request, and set on its answer. ``site``: the server's own name
-        and port, as an Origin has them. ``dispatcher``: ``FORWARD`` for one that the server itself sends on. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`.
+        and port, as an Origin has them. ``dispatcher``: ``FORWARD`` for one that the server itself sends on.
+        Raises :class:`~rupex.servers.common.patterns.UndeterminedError`.
 
         The descriptors are merged (Servlet 6.0, 8.2.3): a filter of one name is one filter, in which the application's
         parameters win; where it maps the name itself, the server's mapping is gone. The application's filters run first, and
