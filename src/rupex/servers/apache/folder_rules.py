@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import reduce
 from itertools import groupby
 from typing import Final, NamedTuple
 
@@ -10,7 +11,6 @@ from rupex.servers.apache.load import last_of
 from rupex.servers.apache.rewriting import Rule, RuleFolder, options_of, rules_of
 from rupex.servers.apache.sections import AppliedSection, Context
 from rupex.servers.apache.syntax import Block
-from rupex.servers.common.patterns import UndeterminedError
 
 _OF_REWRITING: Final = ("rewriteengine", "rewriterule", "rewritecond", "rewriteoptions", "rewritebase")
 
@@ -30,37 +30,57 @@ class FolderRules(NamedTuple):
 
 def folder_rules(context: Context, file: str) -> FolderRules | None:
     """The rules of the sections of ``context`` for a request that is mapped to ``file`` (``proxy:…`` where it is passed on), None
-    where none is switched on. Raises :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+    where none is switched on."""
     saying = [a for a in context if a.kind != "server" and last_of(a.directives, *_OF_REWRITING) is not None]
     if not saying:
         return None
     server = [applied.directives for applied in context if applied.kind == "server"]
     rules: tuple[Rule, ...] = ()
     options, is_on = _last_options(server), rules_of(server, is_server=True).is_on
+    base = _Base(None, options, is_set=False)
     for _, group in groupby(saying, lambda applied: "folder" if applied.kind == "override" else applied.kind):
         # The sections of one kind are merged with each other before they are with those before them.
         blocks = [applied.directives for applied in group]
         own = rules_of(blocks, is_server=False, is_on=is_on)
         options, is_on = _last_options(blocks) or options, own.is_on
+        base = base.behind(reduce(lambda before, said: before.behind(said), map(_base_said, blocks)))
         if "inherit" in options:
             rules = (*own.rules, *rules)
         else:
             rules = (*rules, *own.rules) if "inheritbefore" in options else own.rules
     if not is_on:
         return None
-    if "mergebase" in options and len(saying) > 1:
-        raise UndeterminedError("RewriteOptions MergeBase: which RewriteBase holds is not known")
-    return FolderRules(rules, _place_of(saying[-1], file), "allownoslash" in options)
+    return FolderRules(rules, _place_of(saying[-1], file, base.path), "allownoslash" in options)
 
 
-def _place_of(applied: AppliedSection, file: str) -> RuleFolder:
-    said = last_of(applied.directives, "rewritebase")
+class _Base(NamedTuple):
+    """The URL path of RewriteBase, None for none, with the options that are said with it. ``is_set``: it counts as said."""
+
+    path: str | None
+    options: frozenset[str]
+    is_set: bool
+
+    def behind(self, new: _Base) -> _Base:
+        """This with what is merged behind it (config_perdir_merge): what was merged without ``MergeBase`` counts as not said."""
+        options = new.options or self.options
+        if "mergebase" not in options:
+            return _Base(new.path, options, is_set=False)
+        return _Base(new.path if new.is_set else self.path, options, self.is_set or new.is_set)
+
+
+def _base_said(block: Block) -> _Base:
+    said = last_of(block, "rewritebase")
+    path = said.args[0] if said is not None and said.args else None
+    return _Base(path, options_of(block), is_set=path is not None)
+
+
+def _place_of(applied: AppliedSection, file: str, base: str | None) -> RuleFolder:
     path = _folder_of(applied).rstrip("/") + "/"
     # A Location or a pattern is no folder: its rules see the name of the file, of which only what happens to be its text is taken
     # off, or where the request is passed on to.
     is_folder = applied.kind in ("folder", "override") and not _is_of_pattern(applied)
     is_stripped = not file.startswith("proxy:") and (is_folder or file.startswith(path))
-    return RuleFolder(path, path if is_stripped else "", said.args[0] if said is not None and said.args else None)
+    return RuleFolder(path, path if is_stripped else "", base)
 
 
 def _folder_of(applied: AppliedSection) -> str:

@@ -157,8 +157,8 @@ class TlsResolver:
         return provenance if directive is not None and directive.args == ("on",) else None
 
     def asks_certificate(self, chain: Sequence[Block]) -> tuple[str, Provenance] | None:
-        """How a server block asks its clients for a certificate (``on``, ``optional``, ``optional_no_ca``), and by which line; None
-        where it does not."""
+        """How a server block asks its clients for a certificate (``on``, ``optional``, ``optional_no_ca``), and by which line;
+        None where it does not."""
         directive, provenance = inherited(chain, "ssl_verify_client")
         if directive is None or provenance is None or directive.args in ((), ("off",)):
             return None
