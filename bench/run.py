@@ -18,7 +18,7 @@ from pathlib import Path
 from tests.peers import nginx
 
 from bench.delay import Delayed
-from bench.sites import write_apache_sites, write_sites, write_unlike_sites
+from bench.sites import write_apache_sites, write_sites, write_unlike_apache_sites, write_unlike_sites
 
 RUPEX = str(Path(sys.executable).with_name("rupex"))
 PLAIN = ("python3 -c pass", [sys.executable, "-c", "pass"])
@@ -79,17 +79,17 @@ def bench_sites(count: int, scratch: Path, write: Callable[[Path, int, str], Non
     )
 
 
-def bench_apache(count: int, scratch: Path) -> None:
+def bench_apache(count: int, scratch: Path, write: Callable[[Path, int, str], None], what: str, aim: float) -> None:
     """``count`` sites of httpd, two virtual hosts each."""
-    tree, live = scratch / f"apache-{count}", scratch / f"apache-live-{count}"
-    write_apache_sites(tree, count)
-    write_apache_sites(live, count, str(live))
+    tree, live = (scratch / f"apache-{what.replace(' ', '-')}-{count}{kind}" for kind in ("", "-live"))
+    write(tree, count, "")
+    write(live, count, str(live))
     begun = time.perf_counter()
     process = subprocess.Popen([RUPEX, "audit", str(tree)], stdout=subprocess.DEVNULL)
     _, _, usage = os.wait4(process.pid, 0)
     ours = time.perf_counter() - begun
     theirs = seconds(["/usr/sbin/apache2", "-t", "-f", str(live / "etc/apache2/apache2.conf")])
-    report(f"audit of {2 * count} virtual hosts", ours, "apache2 -t", theirs, 3)
+    report(f"audit of {2 * count} {what}", ours, "apache2 -t", theirs, aim)
     print(
         f"{'':<34} peak memory {usage.ru_maxrss / 1024:.0f} MiB (aim 1024), {1e6 * ours / count:.0f} µs a site",
         flush=True,
@@ -163,7 +163,8 @@ def main() -> None:
             bench_sites(size, Path(folder), write_unlike_sites, "unlike sites", 0.5)
         bench_credentials(Path(folder) / f"sites-of-a-template-{count}", count)
         for size in (count // 20, count // 2, count):
-            bench_apache(size, Path(folder))
+            bench_apache(size, Path(folder), write_apache_sites, "virtual hosts", 3)
+            bench_apache(size, Path(folder), write_unlike_apache_sites, "unlike virtual hosts", 10)
 
 
 if __name__ == "__main__":

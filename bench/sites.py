@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -247,34 +248,120 @@ def _unlike_site(choose: random.Random, number: int, root: str) -> str:
     for path in choose.sample(_PATHS, UNLIKE_LOCATIONS):
         tls += _unlike_location(choose, path)
     indent = choose.choice(("    ", "  ", "\t"))
-    text: list[str] = []
-    for lines in (plain, tls):
-        text.append("server {")
-        depth = 1
-        for line in lines:
-            if depth == 1 and choose.random() < 0.15:
-                text.append(f"{indent}# {choose.choice(_COMMENTS)} {choose.randint(1, 999)}")
-            depth -= line == "}"
-            text.append(indent * depth + line)
-            depth += line.endswith("{")
-        text += ["}", ""]
-    return "\n".join(text)
+    blocks = (["server {", *lines, "}", ""] for lines in (plain, tls))
+    return "\n".join(_laid_out(choose, (line for block in blocks for line in block), indent))
+
+
+def _laid_out(choose: random.Random, lines: Iterable[str], indent: str) -> Iterator[str]:
+    """Lines with their indentation, and comments here and there."""
+    depth = 0
+    for line in lines:
+        if depth == 1 and choose.random() < 0.15:
+            yield f"{indent}# {choose.choice(_COMMENTS)} {choose.randint(1, 999)}"
+        depth -= line.startswith(("}", "</"))
+        yield indent * depth + line
+        depth += line.endswith("{") or (line.startswith("<") and not line.startswith("</"))
 
 
 def write_unlike_sites(tree: Path, count: int, live_root: str = "") -> None:
     """``count`` nginx sites of which no two are alike: order, indentation, comments, directives and locations vary. They
     share some certificates."""
     choose = random.Random(SEED)
-    sites, credentials = tree / "etc/nginx/sites", tree / "etc/ssl/sites"
+    sites = tree / "etc/nginx/sites"
     sites.mkdir(parents=True)
-    credentials.mkdir(parents=True)
     (tree / "etc/nginx/nginx.conf").write_text(MAIN.format(scratch=tree))
+    _write_shared_certificates(tree / "etc/ssl/sites")
+    for number in range(count):
+        (sites / f"{number:06}.conf").write_text(_unlike_site(choose, number, live_root))
+
+
+def _write_shared_certificates(folder: Path) -> None:
+    folder.mkdir(parents=True)
     now = datetime.now(UTC)
     authority = Authority("Ternholm Bench CA", now)
     for pair in range(UNLIKE_CERTIFICATES):
         key = new_key("RSA")
         leaf = authority.issue(["*.ternholm.test"], key, now - timedelta(days=1), now + timedelta(days=300))
-        write_chain(credentials / f"{pair}.pem", leaf, authority.certificate)
-        write_key(credentials / f"{pair}.key", key)
+        write_chain(folder / f"{pair}.pem", leaf, authority.certificate)
+        write_key(folder / f"{pair}.key", key)
+
+
+_APACHE_HEADERS = (
+    'Header always set Strict-Transport-Security "max-age=31536000"',
+    'Header set Strict-Transport-Security "max-age=15552000; includeSubDomains"',
+    "Header always set X-Content-Type-Options nosniff",
+    "Header set X-Content-Type-Options nosniff",
+    "Header always append X-Frame-Options DENY",
+    "Header set X-Frame-Options SAMEORIGIN",
+    "Header always set Referrer-Policy strict-origin-when-cross-origin",
+    "Header set Content-Security-Policy \"default-src 'self'\"",
+    'Header edit Set-Cookie (.*) "$1; Secure"',
+)
+_APACHE_OPTIONS = (
+    "KeepAliveTimeout 15", "Timeout 60", "LimitRequestBody 8388608", "ServerSignature Off", "UseCanonicalName On",
+    "DirectoryIndex index.html", "DirectoryIndex index.html index.htm", "FileETag None", "ErrorDocument 404 /404.html",
+    'ErrorDocument 403 "no"', "SetEnv pier 3", 'SetEnvIf Request_URI "^/map" is_map', "Options -Indexes",
+    "AcceptPathInfo Off", "ServerAdmin harbour@ternholm.test",
+)  # fmt: skip
+_APACHE_TLS = (
+    "SSLProtocol all -SSLv3 -TLSv1 -TLSv1.1", "SSLProtocol TLSv1.2", "SSLCipherSuite HIGH:!aNULL:!MD5",
+    "SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20", "SSLHonorCipherOrder on", "SSLSessionTickets off",
+)  # fmt: skip
+
+
+def _unlike_apache_section(choose: random.Random, path: str, root: str) -> list[str]:
+    """One section, or directive about a path, as lines without indentation."""
+    match choose.randrange(6):
+        case 0:
+            return [f"<Directory {root}/{path}>", "Require all granted", choose.choice(("AllowOverride None", "Options None")),
+                    "</Directory>"]  # fmt: skip
+        case 1:
+            return [f"ProxyPass /{path}/ http://127.0.0.1:{choose.randint(8000, 8999)}/"]
+        case 2:
+            return [f"Redirect {choose.choice(('permanent', '302'))} /{path} /{path}s/"]
+        case 3:
+            return [f'<FilesMatch "\\.({path}|inc|bak)$">', "Require all denied", "</FilesMatch>"]
+        case 4:
+            return [f"<Location /{path}>", *choose.sample(_APACHE_HEADERS, 2), "</Location>"]
+        case _:
+            return [f"<Location /{path}>", f"Require ip 192.0.2.{choose.randint(1, 254)}", "</Location>"]
+
+
+def _unlike_apache_site(choose: random.Random, number: int, live_root: str) -> str:
+    """The file of one site, of which no other has the same directives in the same order and layout."""
+    label = "".join(choose.choices("abcdefghijklmnopqrstuvwxyz", k=choose.randint(4, 12)))
+    name, root = f"{label}{number}.ternholm.test", f"{live_root}/srv/{label}{number}"
+    names = [f"ServerName {name}"]
+    names += [f"ServerAlias {www}.{name}" for www in choose.sample(("www", "m", "old", "new"), choose.randint(0, 2))]
+    certificate = f"{live_root}/etc/ssl/sites/{choose.randrange(UNLIKE_CERTIFICATES)}"
+    redirect = choose.choice(
+        (f"Redirect permanent / https://{name}/", "RewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]")
+    )
+    plain = [*names, redirect, *(["RewriteEngine On"] if redirect.startswith("Rewrite") else [])]
+    tls = [
+        *names, f"DocumentRoot {root}", "SSLEngine on", f"SSLCertificateFile {certificate}.pem",
+        f"SSLCertificateKeyFile {certificate}.key",
+        *(line for at in choose.sample(range(0, len(_APACHE_TLS), 2), 2) for line in choose.sample(_APACHE_TLS[at : at + 2], 1)),
+        *choose.sample(_APACHE_HEADERS, choose.randint(0, 5)), *choose.sample(_APACHE_OPTIONS, choose.randint(1, 6)),
+    ]  # fmt: skip
+    choose.shuffle(plain)
+    choose.shuffle(tls)
+    tls += [f"<Directory {root}>", "Require all granted", "AllowOverride None", "</Directory>"]
+    for path in choose.sample(_PATHS, UNLIKE_LOCATIONS):
+        tls += _unlike_apache_section(choose, path, root)
+    blocks = ([f"<VirtualHost *:{port}>", *lines, "</VirtualHost>", ""] for port, lines in ((80, plain), (443, tls)))
+    indent = choose.choice(("    ", "  ", "\t"))
+    return "\n".join(_laid_out(choose, (line for block in blocks for line in block), indent))
+
+
+def write_unlike_apache_sites(tree: Path, count: int, live_root: str = "") -> None:
+    """``count`` httpd sites of which no two are alike, as :func:`write_unlike_sites` does for nginx."""
+    choose = random.Random(SEED)
+    sites = tree / "etc/apache2/sites-enabled"
+    sites.mkdir(parents=True)
+    loaded = (*APACHE_MODULES, "rewrite", "env", "setenvif", "authz_host")
+    modules = "\n".join(f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in loaded)
+    (tree / "etc/apache2/apache2.conf").write_text(APACHE_MAIN.format(scratch=tree, root=live_root, modules=modules))
+    _write_shared_certificates(tree / "etc/ssl/sites")
     for number in range(count):
-        (sites / f"{number:06}.conf").write_text(_unlike_site(choose, number, live_root))
+        (sites / f"{number:06}.conf").write_text(_unlike_apache_site(choose, number, live_root))

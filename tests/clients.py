@@ -13,7 +13,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
-from rupex.demo.mint import new_key, write_chain, write_key
+from rupex.demo.mint import PrivateKey, new_key, write_chain, write_key
 
 _NOW = datetime.now(UTC)
 
@@ -46,7 +46,7 @@ class _Issuer:
 
 
 def _builder(
-    subject: x509.Name, issuer: x509.Name, key: ec.EllipticCurvePrivateKey, *, days: int = 300
+    subject: x509.Name, issuer: x509.Name, key: PrivateKey, *, days: int = 300
 ) -> x509.CertificateBuilder:
     return (
         x509.CertificateBuilder()
