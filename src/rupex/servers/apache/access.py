@@ -398,8 +398,11 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
             return any(_lies_in(network, exchange) for network in networks)
         case ["local", *_] if exchange.source is not None:
             return _is_local(exchange)
-        case ["host" | "forward-dns", *_] if exchange.source is not None:
-            raise UndeterminedError(f"{line} ({line.provenance()}) goes by the name of the client's address")
+        case ["host", *names] if exchange.source is not None:
+            called = _name_of_client(line, exchange)
+            return any(_is_in_domain(called, name) for name in names)
+        case ["forward-dns", *names] if exchange.source is not None:
+            return _has_name(names, line, exchange)
         case ["method", *methods]:
             return _is_method(exchange, methods)
         case ["env", *names]:
@@ -414,6 +417,33 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
             return False  # a visitor without a known address or name is none of them
         case _:
             raise UndeterminedError(f"Rupex does not know to whom {line} ({line.provenance()}) grants access")
+
+
+def _name_of_client(line: Directive, exchange: Exchange) -> str:
+    """What the client's address is called. Raises :class:`~rupex.servers.common.patterns.UndeterminedError` where the host's own
+    table does not say it."""
+    address = parse_address(exchange.source_text)
+    found = None if address is None or exchange.host_names is None else exchange.host_names.name_of(address)
+    if found is None:
+        raise UndeterminedError(f"{line} ({line.provenance()}) goes by the name of the client's address")
+    return found
+
+
+def _has_name(names: Iterable[str], line: Directive, exchange: Exchange) -> bool:
+    """Whether one of ``names`` is that of the client's address. Raises as :func:`_name_of_client`."""
+    address, known = parse_address(exchange.source_text), exchange.host_names
+    said = [() if known is None else known.addresses_of(name) for name in names]
+    if any(address in addresses for addresses in said):
+        return True
+    if not all(said):
+        raise UndeterminedError(f"{line} ({line.provenance()}) goes by the addresses of a name")
+    return False
+
+
+def _is_in_domain(name: str, domain: str) -> bool:
+    """Whether a name is, or ends with, ``domain`` at a dot (in_domain)."""
+    domain = domain.lower()
+    return name == domain or (name.endswith(domain) and (domain.startswith(".") or name[: -len(domain)].endswith(".")))
 
 
 def _is_method(exchange: Exchange, methods: Iterable[str]) -> bool:
@@ -468,8 +498,8 @@ def _names_stranger(line: Directive, exchange: Exchange) -> bool:
         if _is_address(word):
             if _lies_in(word, exchange):
                 return True
-        elif exchange.source is not None:
-            raise UndeterminedError(f"{line} ({line.provenance()}) goes by the name of the client's address")
+        elif exchange.source is not None and _is_in_domain(_name_of_client(line, exchange), word):
+            return True
     return False
 
 

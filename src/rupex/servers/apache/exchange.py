@@ -15,6 +15,7 @@ from rupex.servers.apache.syntax import Directive
 from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.answers import without_dots
 from rupex.servers.common.clients import NONE, SUCCESS
+from rupex.servers.common.host_names import HostNames
 from rupex.servers.common.patterns import UndeterminedError
 
 _SAFE: Final = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789$-_.+!*'(),:@&=/~")
@@ -35,6 +36,7 @@ class Exchange:
     ``account``: the one it logs in with; ``accounts``: the files of them; ``is_asked``: for a login on the way;
     ``is_logged_in``: it did, with the right password;
     ``groups``: that it is a member of.
+    ``host_names``: the host's own table of names.
     ``client``: what came out of the check of its certificate, and the certificate; None where that is not known.
     ``could_show``: the same, were it asked in a new handshake.
     ``asks_clients``: what the TLS handshake asked of it (the word of SSLVerifyClient); ``is_tls13``: it may have spoken TLS 1.3,
@@ -90,6 +92,7 @@ class Exchange:
     rewrites: int = 0
     source: str | None = None
     peer: str | None = None
+    host_names: HostNames | None = None
     client: tuple[str, ClientCertificate | None] | None = None
     could_show: tuple[str, ClientCertificate | None] = (NONE, None)
     asks_clients: str = "none"

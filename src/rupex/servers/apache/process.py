@@ -52,6 +52,7 @@ from rupex.servers.apache.sections import (
 from rupex.servers.apache.syntax import Directive
 from rupex.servers.apache.types import ContentTypes
 from rupex.servers.common.accounts import AccountFiles
+from rupex.servers.common.host_names import HostNames
 from rupex.servers.common.patterns import UndeterminedError, search
 
 _SLASHES = re.compile("//+")
@@ -73,7 +74,7 @@ class Processor:
         self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
         self.mapper, self.types, self.document_root = mapper, types, mapper.document_root
         self.files = Files(config.modules, tree, mapper, self.answer, self._context)
-        self.accounts = AccountFiles(tree, config.path)
+        self.accounts, self.host_names = AccountFiles(tree, config.path), HostNames(tree)
         rule_set = rules_of(virtual.chain, is_server=True)
         self.rules = rule_set.rules
         maps = [d for directives in reversed(rule_set.own) for d in all_of(directives, "rewritemap")]
@@ -106,7 +107,7 @@ class Processor:
         except ExhaustedError as exhausted:
             return Outcome(context=self.sections.base, unknown=exhausted.why)
         exchange.document_root, exchange.is_there = self.document_root, self.files.is_there
-        exchange.accounts = self.accounts
+        exchange.accounts, exchange.host_names = self.accounts, self.host_names
         server = self.sections.base
         exchange.canonical = self._canonical
         if not exchange.is_inner:
