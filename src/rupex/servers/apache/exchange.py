@@ -50,6 +50,7 @@ class Exchange:
     ``is_sample``: it stands for many requests, and not for itself.
     ``is_made_up``: its host name is a sample, which no configuration names.
     ``walk``: the way to its file, or before that to the file of the request that the server answers with this one.
+    ``found_uri``: the path for which its file was found; ``page_uri``: that of the page which was last looked for in its place.
     ``let_in_under``: the sections under which the request that the server answers with this one was let in: under the very
     same ones it is not asked again.
     ``let_in_by``: the line that let it in.
@@ -85,6 +86,8 @@ class Exchange:
     is_sample: bool = False
     is_made_up: bool = False
     walk: DirectoryWalk | None = None
+    found_uri: str = ""
+    page_uri: str = ""
     let_in_under: Context | None = None
     let_in_by: Directive | None = None
     own_requests: list[str] = field(default_factory=list)

@@ -127,6 +127,8 @@ class Files:
         if directive is None or found.status != 200 or status is None:
             return None
         path = name if name.startswith("/") else exchange.uri + name
+        if exchange.page_uri:
+            path = exchange.page_uri  # what the server's rules made of it
         location = exchange.absolute(escaped(path))
         return Outcome(
             context=context,
@@ -187,6 +189,7 @@ class Files:
             environment=dict(exchange.environment),
         )
         outcome = self._ask(inner)
+        exchange.page_uri = inner.found_uri
         if outcome.unknown is not None:
             return Outcome(context=context, unknown=outcome.unknown, file=file, is_folder=True)
         if outcome.leads_to is not None:

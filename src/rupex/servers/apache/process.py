@@ -290,6 +290,7 @@ class Processor:
     def _at(self, exchange: Exchange, mapped: Mapped) -> Outcome:
         """What is answered for a request that is mapped to a file."""
         file = mapped.file
+        exchange.found_uri = exchange.uri
         if exchange.method == "TRACE":  # it is answered before any section is looked for (ap_send_http_trace)
             context = self.sections.base
             trace = last_in(context, "traceenable")
