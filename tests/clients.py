@@ -45,9 +45,7 @@ class _Issuer:
         write_key(folder / f"{name}.key", key)
 
 
-def _builder(
-    subject: x509.Name, issuer: x509.Name, key: PrivateKey, *, days: int = 300
-) -> x509.CertificateBuilder:
+def _builder(subject: x509.Name, issuer: x509.Name, key: PrivateKey, *, days: int = 300) -> x509.CertificateBuilder:
     return (
         x509.CertificateBuilder()
         .subject_name(subject)

@@ -157,8 +157,10 @@ class TomcatApplicationsTest(TomcatAnswersTest):
         """Random applications, all of them in one server."""
         chance, files, lines = Random(SEED), dict[str, str](), list[str]()
         for number in range(120):
-            files |= application(chance, f"webapps/g{number}")
-            lines += asks(chance, f"/g{number}", 8)
+            made = application(chance, f"webapps/g{number}")
+            has_form = "FORM" in made[f"webapps/g{number}/WEB-INF/web.xml"]
+            lines += asks(chance, f"/g{number}", 8, has_form=has_form)
+            files |= made
         case = Case("valves", "\n".join(lines))
         with running_tomcat(case, 10, files) as tree:
             evidence = gather(open_tree(tree).tree, "", name="applications")

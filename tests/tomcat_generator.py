@@ -37,7 +37,30 @@ SENT: Final = (
     "", "", " X-Forwarded-For: 192.0.2.7", " X-Forwarded-For: 192.0.2.7,127.0.0.9", " X-Forwarded-Proto: https",
     " X-Forwarded-For: 10.0.0.1 X-Forwarded-Proto: http", " X-Visitor: 192.0.2.9",
 )  # fmt: skip
+ORIGINS: Final = ("", "", "", " Origin: http://pier.test", " Origin: http://far.test")
+ACCOUNTS: Final = ("", "", " as aino", " as lotta", " as mate", " as stranger")
+USERS: Final = (
+    '<tomcat-users><role rolename="crew"/><user username="aino" password="pier" roles="crew"/>'
+    '<user username="lotta" password="pier" roles="deck,guest"/><user username="mate" password="pier" groups="hands"/>'
+    '<group groupname="hands" roles="crew"/></tomcat-users>\n'
+)
 SOURCES: Final = (" from 127.0.0.1", " from 127.0.0.9", " from 127.0.7.1")
+
+
+_DISPATCHERS: Final = (
+    "", "", "", "<dispatcher>REQUEST</dispatcher><dispatcher>FORWARD</dispatcher>", "<dispatcher>FORWARD</dispatcher>",
+)  # fmt: skip
+_ROLES: Final = ("", "<auth-constraint/>", *(f"<auth-constraint><role-name>{role}</role-name></auth-constraint>"
+                 for role in ("crew", "crew", "deck", "*", "**")))  # fmt: skip
+_LOGINS: Final = (
+    "",
+    *2 * ("<login-config><auth-method>BASIC</auth-method><realm-name>Bridge</realm-name></login-config>",),
+    *(
+        f"<login-config><auth-method>FORM</auth-method><form-login-config><form-login-page>{page}</form-login-page>"
+        "<form-error-page>/none</form-error-page></form-login-config></login-config>"
+        for page in ("/page.html", "/none")
+    ),
+)
 
 
 def _attributes(chance: Random, choices: Mapping[str, tuple[str, ...]], at_most: int) -> dict[str, str]:
@@ -81,8 +104,23 @@ def _filter(chance: Random, number: int) -> str:
             "hstsIncludeSubDomains": ("true",),
         }
         name, said = "HttpHeaderSecurityFilter", _attributes(chance, switches | more, 3)
-    elif kind < 0.5:
+    elif kind < 0.45:
         name, said = "SetCharacterEncodingFilter", {"encoding": "UTF-8"}
+    elif kind < 0.6:
+        choices = {
+            "ExpiresDefault": ("access plus 1 hour", "now plus 90 seconds", "A600"),
+            "ExpiresByType text/html": ("access plus 2 days 1 minute",),
+            "ExpiresByType text": ("modification plus 1 week",),
+            "ExpiresExcludedResponseStatusCodes": ("200", "404, 304"),
+        }
+        name, said = "ExpiresFilter", _attributes(chance, choices, 3)
+    elif kind < 0.7:
+        choices = {
+            "cors.allowed.origins": ("*", "http://pier.test", "http://pier.test, https://a.test"),
+            "cors.allowed.methods": ("GET,POST,PUT", "GET"),
+            "cors.exposed.headers": ("X-Pier",),
+        }
+        name, said = "CorsFilter", _attributes(chance, choices, 3)
     else:
         name, said = _visitor_rule(chance, "Filter")
     parameters = "".join(
@@ -94,7 +132,7 @@ def _filter(chance: Random, number: int) -> str:
     )
     return (
         f"<filter><filter-name>f{number}</filter-name><filter-class>{_FILTERS}.{name}</filter-class>{parameters}</filter>"
-        f"<filter-mapping><filter-name>f{number}</filter-name>{patterns}</filter-mapping>"
+        f"<filter-mapping><filter-name>f{number}</filter-name>{patterns}{chance.choice(_DISPATCHERS)}</filter-mapping>"
     )
 
 
@@ -106,7 +144,7 @@ def _constraint(chance: Random) -> str:
     patterns = "".join(
         f"<url-pattern>{pattern}</url-pattern>" for pattern in chance.sample(_PATTERNS, chance.randint(1, 2))
     )
-    roles = chance.choice(("", "<auth-constraint/>", "<auth-constraint><role-name>crew</role-name></auth-constraint>"))
+    roles = chance.choice(_ROLES)
     guarantee = chance.choice(
         ("", "", "<user-data-constraint><transport-guarantee>CONFIDENTIAL</transport-guarantee></user-data-constraint>")
     )
@@ -120,20 +158,28 @@ def application(chance: Random, folder: str) -> dict[str, str]:
     valves = "".join(_valve(chance) for _ in range(chance.choice((0, 0, 1, 1, 2))))
     filters = "".join(_filter(chance, number) for number in range(chance.choice((0, 1, 1, 2, 3))))
     constraints = "".join(_constraint(chance) for _ in range(chance.choice((0, 0, 1, 2))))
-    login = "<login-config><auth-method>BASIC</auth-method><realm-name>Bridge</realm-name></login-config>"
-    roles = "<security-role><role-name>crew</role-name></security-role>"
-    descriptor = f"{filters}{constraints}{chance.choice((login, login, ''))}{roles}"
+    roles = "".join(
+        f"<security-role><role-name>{role}</role-name></security-role>"
+        for role in chance.choice((("crew",), ("crew", "deck")))
+    )
+    uncovered = chance.choice(("", "", "<deny-uncovered-http-methods/>"))
+    descriptor = f"{uncovered}{filters}{constraints}{chance.choice(_LOGINS)}{roles}"
+    realm = '<Realm className="org.apache.catalina.realm.MemoryRealm" pathname="conf/crew.xml"/>'
     return {
-        f"{folder}/META-INF/context.xml": f"<Context>{valves}</Context>\n",
+        f"{folder}/META-INF/context.xml": f"<Context>{realm}{valves}</Context>\n",
         f"{folder}/WEB-INF/web.xml": f'<web-app xmlns="{_NAMESPACE}" version="6.0">{descriptor}</web-app>\n',
+        "conf/crew.xml": USERS,
         f"{folder}/page.html": "pier\n",
         f"{folder}/folder/a.txt": "pier\n",
     }
 
 
-def asks(chance: Random, path: str, count: int) -> list[str]:
-    """Requests for the application at ``path``, as a case writes them."""
+def asks(chance: Random, path: str, count: int, *, has_form: bool) -> list[str]:
+    """Requests for the application at ``path``, as a case writes them. ``has_form``: people log in there in a form, which the
+    requests of cases do not fill in."""
+    accounts = ("",) if has_form else ACCOUNTS
     return [
-        f"# ask: {chance.choice(METHODS)} http://a.test{path}{chance.choice(PATHS)}{chance.choice(SENT)}{chance.choice(SOURCES)}"
+        f"# ask: {chance.choice(METHODS)} http://a.test{path}{chance.choice(PATHS)}{chance.choice(SENT)}"
+        f"{chance.choice(ORIGINS)}{chance.choice(accounts)}{chance.choice(SOURCES)}"
         for _ in range(count)
     ]

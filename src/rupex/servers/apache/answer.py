@@ -253,7 +253,8 @@ def _error_answer(
 
 def _is_status_of_rule(outcome: Outcome) -> bool:
     """Whether a rule made the answer an error. Other errors of an error's page leave the first as it was."""
-    return outcome.by is not None and outcome.by.key == "rewriterule" and (outcome.status or 0) >= 400
+    is_of_page = not outcome.is_folder  # and not of one that stands for a folder
+    return is_of_page and outcome.by is not None and outcome.by.key == "rewriterule" and (outcome.status or 0) >= 400
 
 
 def _doubt(header: Header) -> str | None:

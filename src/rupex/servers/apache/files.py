@@ -107,14 +107,15 @@ class Files:
 
     def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
         refused: Outcome | None = None
-        for name in self._index_names(context):
+        names = self._index_names(context)
+        for name in names:
             found = self._own_page(exchange, context, file, name)
             if found is not None and found.status is not None and found.status < 400:
                 return self._to_index(found, exchange, context, name) or found
             refused = found or refused
         if refused is not None:
             return refused
-        fallback = self._fallback(exchange, context, file)
+        fallback = self._fallback(exchange, context, file) if names else None
         if fallback is not None:
             return fallback
         return self._listing(exchange, context, file)

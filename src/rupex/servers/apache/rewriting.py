@@ -173,6 +173,15 @@ class RuleFolder(NamedTuple):
         """What a target is a name of."""
         return path if path.startswith("/") else self.path + path
 
+    def address(self, url: str) -> str:
+        """An absolute URL that rules redirect to: where its path begins like the folder, RewriteBase stands for it there too
+        (hook_fixup)."""
+        scheme, mark, rest = url.partition("://")
+        authority, slash, path = rest.partition("/")
+        if self.base is None or not path or self.path == "/":
+            return url
+        return f"{scheme}{mark}{authority}{self.url(slash + path)}"
+
     def url(self, path: str) -> str:
         """What is made of a target: RewriteBase stands for the folder (subst_prefix_path)."""
         file = self.file(path)
@@ -267,6 +276,7 @@ class Rewriter:
             if rule.has("s"):
                 position += whole_number(rule.flags["s"]) or 0
         if redirect is not None:
+            path = path if folder is None else folder.address(path)
             return _redirected(redirect, last or redirect, path, exchange, tuple(steps), query)
         if last is None:
             return NOTHING

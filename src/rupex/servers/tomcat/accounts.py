@@ -30,23 +30,23 @@ class Accounts:
         realm = next((one for element in elements for one in element.all("Realm")), None)
         if realm is None:
             return None
-        known = [self._read(path, account) for path in self._files(realm)]
+        known = [self._read(name, account, has_groups=has_groups) for name, has_groups in self._files(realm)]
         return next((roles for roles in known if roles is not None), None)
 
-    def _files(self, realm: Element) -> Iterator[str]:
-        """The files of accounts that a realm reads, in order."""
+    def _files(self, realm: Element) -> Iterator[tuple[str, bool]]:
+        """The files of accounts that a realm reads, in order, each with whether its groups count: to a MemoryRealm they do not."""
         kind = realm.get("className").rpartition(".")[2]
         if kind in _OF_OTHERS:
             for inner in realm.all("Realm"):
                 yield from self._files(inner)
         elif kind == "MemoryRealm":
-            yield realm.get("pathname", _FILE)
+            yield realm.get("pathname", _FILE), False
         elif kind == "UserDatabaseRealm" and realm.get("resourceName", "UserDatabase") in self._databases:
-            yield self._databases[realm.get("resourceName", "UserDatabase")].get("pathname", _FILE)
+            yield self._databases[realm.get("resourceName", "UserDatabase")].get("pathname", _FILE), True
         else:
             raise UndeterminedError(f"Rupex does not know the accounts of {kind} ({realm.provenance()})")
 
-    def _read(self, name: str, account: str) -> frozenset[str] | None:
+    def _read(self, name: str, account: str, *, has_groups: bool) -> frozenset[str] | None:
         path = self._reader.path(name.removeprefix("file:"))
         users = self._reader.xml(path)
         if users is None:
@@ -55,7 +55,7 @@ class Accounts:
         if user is None:
             return None
         groups = {group.get("groupname") or group.get("name"): group for group in users.all("group")}
-        members = (groups[name] for name in _words(user.get("groups")) if name in groups)
+        members = (groups[name] for name in _words(user.get("groups")) if has_groups and name in groups)
         return frozenset(role for one in (user, *members) for role in _words(one.get("roles")))
 
 
