@@ -442,7 +442,8 @@ class Processor:
             page, self.release, request.visitor, method="GET", site="", is_secure=is_secure, dispatcher="FORWARD"
         )
         page_request = request._replace(method="GET")
-        status = self._from_disk(context, page, page_request)[0]
+        status = self._from_disk(context, page, page_request)[0] if page else 500
+        status = status if filtered.status is None else filtered.status
         unknown = "the page to log in is made by the application" if status is None else filtered.unknown
         flags = f"Path={context.path or '/'}{'; Secure' if is_secure else ''}; HttpOnly"
         words = "what is said of the session's cookie is not modelled" if self._says_of_sessions(context) else UNSET
