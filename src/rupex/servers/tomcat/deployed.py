@@ -122,9 +122,12 @@ def contexts(reader: Reader, engine: Element, host: Element, server_web: Element
                 # A descriptor there stands in place of the application's own (HostConfig.deployDescriptor).
                 folder, version = _folder(reader, app_base, base), version_of(name.removesuffix(".xml"))
                 add(path, folder, (described,), described.provenance(), version=version, reads_own=False)
+    kept_out = kept_out_of(reader, host)
     if host.flag("autoDeploy", otherwise=True) or host.flag("deployOnStartup", otherwise=True):
         for name in _names(tree, app_base):
             is_folder = tree.is_folder(f"{app_base}/{name}")
+            if name in kept_out:
+                continue
             if is_folder or name.endswith(".war"):
                 unpacked = f"{app_base}/{name}" if is_folder else None
                 add(
@@ -161,6 +164,16 @@ def _names(tree: HostTree, folder: str) -> list[str]:
         return tree.names_in(tree.real(folder))
     except TreeError:
         return []
+
+
+def kept_out_of(reader: Reader, host: Element) -> tuple[str, ...]:
+    """The names of applications that a host does not deploy: those that say something of themselves where they may not
+    (``deployXML``; HostConfig.deployDirectory)."""
+    if host.flag("deployXML", otherwise=True):
+        return ()
+    app_base = reader.path(host.get("appBase", "webapps"))
+    names = _names(reader.tree, app_base)
+    return tuple(name for name in names if reader.tree.is_file(f"{app_base}/{name}/META-INF/context.xml"))
 
 
 def samples(reader: Reader, deployed: list[Context], users: Element | None) -> Iterator[Sample]:

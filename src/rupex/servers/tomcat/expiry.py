@@ -47,10 +47,10 @@ class Expiring(NamedTuple):
         )
 
     def holds(self, status: int | None, method: str, release: tuple[int, ...]) -> bool:
-        """Whether it looks at an answer at all: one with a body, which errors and redirects of Tomcat's own have not in its eyes
+        """Whether it looks at an answer at all: of a page (200) or of a filter (403), not of an error or redirect of Tomcat's own
         (measured on 9.0.70 and 10.1.60, which leaves POST and OPTIONS alone)."""
         excluded = {word.strip() for word in self.given.get("ExpiresExcludedResponseStatusCodes", "304").split(",")}
-        return status == 200 and "200" not in excluded and (method in ("GET", "HEAD") or release < (10,))
+        return status in (200, 403) and str(status) not in excluded and (method in ("GET", "HEAD") or release < (10,))
 
 
 def _seconds(text: str) -> int | None:

@@ -33,8 +33,6 @@ _OWN_PACKAGE: Final = "org.apache.catalina."
 _ANYTHING: Final = Known("unmodelled", EFFECTS, "a class that it does not bring")
 _DEFAULTS: Final = {
     "addWebinfClassesResources": "false",
-    "denyUncoveredHttpMethods": "false",
-    "deployXML": "true",
     "disableCompression": "true",
     "enabled": "true",
     "insecureRenegotiation": "false",

@@ -21,7 +21,7 @@ from rupex.servers.common.inventory import Unmodelled
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.tomcat.accounts import Accounts, may_pass
-from rupex.servers.tomcat.deployed import Context, Reader
+from rupex.servers.tomcat.deployed import Context, Reader, kept_out_of, path_of
 from rupex.servers.tomcat.expiry import Expiring
 from rupex.servers.tomcat.inventory import unmodelled_attributes, unmodelled_component
 from rupex.servers.tomcat.release import Release
@@ -263,6 +263,11 @@ class Processor:
         context = next(
             (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
         )
+        if context is None or context.path == "":
+            # One that is kept out answers 404 for its path, whatever the application of the root has there.
+            names = kept_out_of(self.reader, member.host)
+            if any(f"{path}/".startswith(f"{path_of(name)}/") and path_of(name) for name in names):
+                context = None
         if (
             context is not None and context.path and path == context.path
         ):  # before any valve (CoyoteAdapter.postParseRequest)
@@ -350,6 +355,8 @@ class Processor:
         )
         headers = (*filtered.headers, *cached)
         if filtered.status is not None:
+            if filtered.expiring is not None:  # it sees the answer of CorsFilter, which is no error of the server's own
+                headers = self._kept(filtered.expiring, context, "", headers, request, filtered.status)
             return Outcome(context, filtered.status, by=filtered.by, headers=headers)
         status, location = self._from_disk(context, inner, request) if request.exact else (None, None)
         if filtered.expiring is not None:

@@ -203,7 +203,8 @@ class WebApp(Struct, frozen=True):
                 cors = answer_cors(given, elements[-1], method, visitor.headers, f"{scheme}://{site}", release.number)
                 if cors.status is not None:
                     headers = found | {header.name: header for header in cors.headers}
-                    return Filtered(tuple(headers.values()), cors.status, elements[-1].provenance(), None)
+                    place = elements[-1].provenance()
+                    return Filtered(tuple(headers.values()), cors.status, place, None, expiring=expiring)
                 sent = cors.headers
             elif kind == _CORS_FILTER:
                 sent = _cors_headers(given, elements[-1])
