@@ -103,21 +103,18 @@ class Files:
             raise UndeterminedError(f"{directive} leads to a redirect, which httpd sends, or answers with 500")
         if found is not None:
             found.by, found.is_folder = found.by or directive, False
+            exchange.found_uri = exchange.page_uri
         return found
 
     def _folder(self, exchange: Exchange, context: Context, file: str) -> Outcome:
         refused: Outcome | None = None
-        names = self._index_names(context)
-        for name in names:
+        for name in self._index_names(context):
             found = self._own_page(exchange, context, file, name)
             if found is not None and found.status is not None and found.status < 400:
                 return self._to_index(found, exchange, context, name) or found
             refused = found or refused
         if refused is not None:
             return refused
-        fallback = self._fallback(exchange, context, file) if names else None
-        if fallback is not None:
-            return fallback
         return self._listing(exchange, context, file)
 
     def _to_index(self, found: Outcome, exchange: Exchange, context: Context, name: str) -> Outcome | None:

@@ -225,9 +225,10 @@ class WebApp(Struct, frozen=True):
                 doubt = unmodelled_component("Filter", kind, elements[-1])
                 doubts += [doubt] if doubt is not None else []
                 sent = () if doubt is None else _doubted(doubt, found)
-            for header in sent:
-                found.pop(header.name, None)
-                found[header.name] = header
+            for header in sent:  # CorsFilter adds to what another one said, the others replace it
+                key = f"{header.name} of {name}" if kind == _CORS_FILTER else header.name
+                found.pop(key, None)
+                found[key] = header
         decisive = next((one for one in doubts if one.effects & {"status", "access"}), None)
         unknown = None if decisive is None else str(decisive)
         return Filtered(tuple(found.values()), None, None, unknown, visitor.let_in_by, expiring)
