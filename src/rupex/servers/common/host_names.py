@@ -31,4 +31,6 @@ class HostNames:
         except TreeError:
             return ()
         rows = (line.partition("#")[0].lower().split() for line in text.splitlines())
-        return tuple((address, tuple(row[1:])) for row in rows if row and (address := parse_address(row[0])) is not None)
+        return tuple(
+            (address, tuple(row[1:])) for row in rows if row and (address := parse_address(row[0])) is not None
+        )

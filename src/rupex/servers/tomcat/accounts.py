@@ -6,9 +6,9 @@ from collections.abc import Iterable, Iterator
 from typing import Final
 
 from rupex.servers.common.patterns import UndeterminedError
+from rupex.servers.tomcat.constraints import Constraint
 from rupex.servers.tomcat.deployed import Reader
 from rupex.servers.tomcat.syntax import Element
-from rupex.servers.tomcat.webapp import Constraint
 
 _OF_OTHERS: Final = ("LockOutRealm", "CombinedRealm")
 """Realms that ask those which stand in them."""
@@ -34,7 +34,7 @@ class Accounts:
         return next((roles for roles in known if roles is not None), None)
 
     def _files(self, realm: Element) -> Iterator[tuple[str, bool]]:
-        """The files of accounts that a realm reads, in order, each with whether its groups count: to a MemoryRealm they do not."""
+        """The files of accounts that a realm reads, in order, and whether its groups count, as they do not to a MemoryRealm."""
         kind = realm.get("className").rpartition(".")[2]
         if kind in _OF_OTHERS:
             for inner in realm.all("Realm"):

@@ -65,7 +65,7 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
             builder.doubt(header.name, header.value, header.unknown, header.provenance)
         elif origin is not None or not is_cors or _sends_always(header, release):
             builder.send(header.name, header.value, header.provenance)
-        elif header.value == "*" and not _sends_never(release):
+        elif _is_for_any(header) and not _sends_never(release):
             words = (
                 f"whether Tomcat {'.'.join(map(str, release))} sends it to requests without an Origin is not measured"
             )
@@ -90,8 +90,13 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
 
 
 def _sends_always(header: Header, release: tuple[int, ...]) -> bool:
-    """Whether the CORS filter sends a header to requests without an Origin too: for any origin, as measured on 9.0.70."""
-    return header.value == "*" and release <= (9, 0, 70)
+    """Whether the CORS filter sends a header to requests without an Origin too, as measured on 9.0.70."""
+    return _is_for_any(header) and release <= (9, 0, 70)
+
+
+def _is_for_any(header: Header) -> bool:
+    """Whether a header is the same for every origin."""
+    return header.value == "*" or header.name == "Access-Control-Expose-Headers"
 
 
 def _digests(release: tuple[int, ...]) -> int:

@@ -21,6 +21,7 @@ from rupex.servers.common.inventory import Unmodelled
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.tomcat.accounts import Accounts, may_pass
+from rupex.servers.tomcat.constraints import Constraint, admission
 from rupex.servers.tomcat.deployed import Context, Reader, kept_out_of, path_of
 from rupex.servers.tomcat.expiry import Expiring
 from rupex.servers.tomcat.inventory import unmodelled_attributes, unmodelled_component
@@ -28,7 +29,6 @@ from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element
 from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, STRANGER, Visitor, behind_proxy, refuses
-from rupex.servers.tomcat.webapp import Constraint, admission
 
 _OF_COOKIES: Final = ("useHttpOnly", "usePartitioned", "cookies")
 """Attributes of a context that change the session's cookie, beside those that begin with ``sessionCookie``."""
@@ -131,7 +131,10 @@ class Processor:
         if valve is not None:
             return Setting(True, valve.provenance())
         if context is not None:
-            constraints = context.app.constraints("/index", "GET")
+            try:
+                constraints = context.app.constraints("/index", "GET", self.release.number)
+            except UndeterminedError as undetermined:
+                return unknown(undetermined.why, context.provenance)
             if admission(constraints) == "denied" or (admission(constraints) == "login" and context.app.login()):
                 return Setting(True, constraints[0].element.provenance())
             if context.role == "admin" and context.app.login():
@@ -329,7 +332,7 @@ class Processor:
     def _in_application(self, member: VirtualHostBinding, context: Context, path: str, request: PathRequest) -> Outcome:
         """What an application makes of a request that no valve answers."""
         inner = path[len(context.path) :]
-        constraints = context.app.constraints(inner or "/", request.method)
+        constraints = context.app.constraints(inner or "/", request.method, self.release.number)
         is_secure = _is_secure(member.connector, request.visitor)
         if inner.endswith("/j_security_check") and context.app.login() == "FORM":  # wherever it stands
             return Outcome(context, unknown="whether the name and password are right is known at run time only")

@@ -5,13 +5,14 @@ listings. The server's ``conf/web.xml`` holds for every application, its own ``W
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Final, Literal, NamedTuple
+from typing import Final, NamedTuple
 
 from msgspec import Struct
 
 from rupex.model import Header, Provenance
 from rupex.model.numbers import whole_number
 from rupex.servers.common.inventory import Unmodelled
+from rupex.servers.tomcat.constraints import Constraint, holding, rank_of
 from rupex.servers.tomcat.cors import answer_cors
 from rupex.servers.tomcat.expiry import Expiring
 from rupex.servers.tomcat.inventory import unmodelled_component
@@ -23,31 +24,6 @@ _HEADER_FILTER: Final = "org.apache.catalina.filters.HttpHeaderSecurityFilter"
 _CORS_FILTER: Final = "org.apache.catalina.filters.CorsFilter"
 _EXPIRES_FILTER: Final = "org.apache.catalina.filters.ExpiresFilter"
 _DEFAULT_SERVLET: Final = "org.apache.catalina.servlets.DefaultServlet"
-
-
-class Constraint(NamedTuple):
-    """One security constraint that holds for a path. ``roles`` None: nobody has to log in; empty: nobody is let in."""
-
-    is_confidential: bool
-    roles: tuple[str, ...] | None
-    element: Element
-
-
-class Collection(NamedTuple):
-    """Resources of a constraint: URL ``patterns``, and the ``methods`` that it holds for (all where none is named) or those
-    ``omitted``."""
-
-    constraint: Constraint
-    patterns: tuple[str, ...]
-    methods: frozenset[str]
-    omitted: frozenset[str]
-
-    def has(self, method: str) -> bool:
-        return method in self.methods if self.methods else method not in self.omitted
-
-    def prefix(self, path: str) -> int:
-        """The length of its longest prefix pattern that fits a path, -1 for none."""
-        return max((len(p) for p in self.patterns if p.endswith("/*") and rank_of(p, path) >= 0), default=-1)
 
 
 class Filtered(NamedTuple):
@@ -73,58 +49,10 @@ class WebApp(Struct, frozen=True):
 
     descriptors: tuple[Element, ...]
 
-    def constraints(self, path: str, method: str) -> list[Constraint]:
-        """The constraints that hold for a path and method: of the kind of pattern that fits best, whether or not the method is
-        one of theirs. A longest prefix without the method leaves the word to the endings and to ``/``, and to no shorter prefix
-        (RealmBase.findSecurityConstraints)."""
-        known = list(self._collections())
-        known += self._uncovered(known)
-        exact = [one for one in known if path in one.patterns or (path == "/" and "" in one.patterns)]
-        if exact:
-            return [one.constraint for one in exact if one.has(method)]
-        longest = max((one.prefix(path) for one in known), default=-1)
-        found = [one.constraint for one in known if longest >= 0 and one.prefix(path) == longest and one.has(method)]
-        if found:
-            return found
-        ending = [one for one in known if any(_fits_ending(pattern, path) for pattern in one.patterns)]
-        return [one.constraint for one in ending or known if one.has(method) and (ending or "/" in one.patterns)]
-
-    def _collections(self) -> Iterator[Collection]:
-        """The collections of resources in order, each with its constraint."""
-        for descriptor in self.descriptors:
-            for element in descriptor.all("security-constraint"):
-                guarantee = element.first("user-data-constraint")
-                word = "" if guarantee is None else guarantee.text_of("transport-guarantee").upper()
-                auth = element.first("auth-constraint")
-                roles = None if auth is None else tuple(role.text for role in auth.all("role-name"))
-                constraint = Constraint(word in ("CONFIDENTIAL", "INTEGRAL"), roles, element)
-                for collection in element.all("web-resource-collection"):
-                    yield Collection(
-                        constraint,
-                        tuple(pattern.text for pattern in collection.all("url-pattern")),
-                        frozenset(one.text for one in collection.all("http-method")),
-                        frozenset(one.text for one in collection.all("http-method-omission")),
-                    )
-
-    def _uncovered(self, known: list[Collection]) -> Iterator[Collection]:
-        """What refuses the methods that ``known`` leave without a rule, where the application says so: for each pattern that any
-        of them has, and nothing else (Servlet 6.0, 13.8.4.2)."""
-        said = self.descriptors[-1].first("deny-uncovered-http-methods") if self.descriptors else None
-        if said is None:
-            return
-        refusing = Constraint(False, (), said)
-        for pattern in dict.fromkeys(pattern for one in known for pattern in one.patterns):
-            having = [one for one in known if pattern in one.patterns]
-            if any(not one.methods and not one.omitted for one in having):
-                continue  # every method has a rule
-            named = frozenset(method for one in having for method in one.methods)
-            omitting = [one.omitted for one in having if one.omitted]
-            if not omitting:
-                yield Collection(refusing, (pattern,), frozenset(), named)
-                continue
-            left = frozenset.intersection(*omitting) - named
-            if left:
-                yield Collection(refusing, (pattern,), left, frozenset())
+    def constraints(self, path: str, method: str, release: tuple[int, ...]) -> list[Constraint]:
+        """The constraints that hold for a path and method. Raises
+        :class:`~rupex.servers.common.patterns.UndeterminedError`."""
+        return holding(self.descriptors, path, method, release)
 
     def login(self) -> str:
         """How people log in: ``BASIC``, ``FORM`` …, empty for not at all."""
@@ -332,39 +260,16 @@ def _cors_headers(given: Mapping[str, str], element: Element) -> Iterator[Header
     """CorsFilter, as it answers a simple request with an Origin (Tomcat's manual, "CORS Filter")."""
     origins = given.get("cors.allowed.origins", "")
     place = element.provenance()
-    if not origins:
-        return
     credentials = given.get("cors.support.credentials", "false").lower() == "true"
     words = "it is sent to requests from another origin"
-    if origins.strip() == "*":
+    if not origins:
+        credentials = False
+    elif origins.strip() == "*":
         yield Header("Access-Control-Allow-Origin", "*", "all", place, words)
     else:
         yield Header("Access-Control-Allow-Origin", origins.split(",")[0].strip(), "all", place, words)
     if credentials:
         yield Header("Access-Control-Allow-Credentials", "true", "all", place, words)
-
-
-def _fits_ending(pattern: str, path: str) -> bool:
-    return pattern.startswith("*.") and rank_of(pattern, path) >= 0
-
-
-def admission(constraints: Iterable[Constraint]) -> Literal["open", "login", "denied"]:
-    """Who gets past constraints that hold together: nobody where one names no role; anybody where one asks for no login
-    (RealmBase.hasResourcePermission)."""
-    roles = [constraint.roles for constraint in constraints]
-    if () in roles:
-        return "denied"
-    return "open" if None in roles or not roles else "login"
-
-
-def rank_of(pattern: str, path: str, *, is_filter: bool = False) -> int:
-    """How well a URL pattern fits a path of an application, -1 for not at all: exact over the longest prefix over an
-    extension over the default (Servlet 6.0, 12.1)."""
-    if pattern == path:
-        return 1_000_000
-    if pattern.endswith("/*"):
-        prefix = pattern[:-2]
-        return 1_000 + len(prefix) if path == prefix or path.startswith(prefix + "/") else -1
-    if pattern.startswith("*."):
-        return 10 if path.rpartition("/")[2].endswith(pattern[1:]) else -1
-    return 0 if pattern == "/" and not is_filter else -1
+    exposed = given.get("cors.exposed.headers", "").strip()
+    if exposed:
+        yield Header("Access-Control-Expose-Headers", exposed, "all", place, words)
