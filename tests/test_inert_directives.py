@@ -1,5 +1,5 @@
-"""Directives of the class ``inert`` change nothing that is judged: each of them stands in a site of its own of a real server, which
-answers as a site without it does.
+"""Directives of the class ``inert`` change nothing that is judged: each of them stands in a site of its own of a real server,
+which answers as a site without it does.
 
 The settings, one for each directive that takes one by itself, stand in ``inert_settings/``: the place and the line. Those that
 need other files or directives, or work only beside others, are not there.

@@ -9,6 +9,7 @@ from rupex.model import Header
 from rupex.servers.common.answers import AnswerBuilder
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
+from rupex.servers.tomcat.cors import FOR_ANY
 from rupex.servers.tomcat.paths import normalise
 from rupex.servers.tomcat.process import Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.release import Release
@@ -96,7 +97,7 @@ def _sends_always(header: Header, release: tuple[int, ...]) -> bool:
 
 def _is_for_any(header: Header) -> bool:
     """Whether a header is the same for every origin."""
-    return header.value == "*" or header.name == "Access-Control-Expose-Headers"
+    return header.value == "*" or header.name in FOR_ANY
 
 
 def _digests(release: tuple[int, ...]) -> int:

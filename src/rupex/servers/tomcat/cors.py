@@ -61,16 +61,32 @@ def answer_cors(
         is_allowed = False
     if not is_allowed:
         return CorsAnswer(403, ())
-    return CorsAnswer(200 if is_preflight else None, tuple(_sent(given, element, method, origin, origins, methods)))
+    return CorsAnswer(200 if is_preflight else None, tuple(_sent(given, element, method, origin, origins)))
 
 
-def _sent(
-    given: Mapping[str, str], element: Element, method: str, origin: str, origins: set[str], methods: list[str]
-) -> Iterator[Header]:
+def headers_for_any(given: Mapping[str, str], element: Element, method: str) -> Iterator[Header]:
+    """What the filter sends to a simple request with an Origin that it allows; old releases send to all what hangs on none."""
+    origins = given.get("cors.allowed.origins", "")
     place = element.provenance()
-    yield Header("Access-Control-Allow-Origin", "*" if "*" in origins else origin, "all", place)
-    if given.get("cors.support.credentials", "false").lower() == "true":
-        yield Header("Access-Control-Allow-Credentials", "true", "all", place)
+    words = "it is sent to requests from another origin"
+    if origins.strip() == "*":
+        yield Header("Access-Control-Allow-Origin", "*", "all", place, words)
+    elif origins:
+        yield Header("Access-Control-Allow-Origin", origins.split(",")[0].strip(), "all", place, words)
+    if origins and given.get("cors.support.credentials", "false").lower() == "true":
+        yield Header("Access-Control-Allow-Credentials", "true", "all", place, words)
+    yield from _of_filter(given, element, method)
+
+
+FOR_ANY: Final = (
+    "Access-Control-Expose-Headers", "Access-Control-Max-Age", "Access-Control-Allow-Methods", "Access-Control-Allow-Headers",
+)  # fmt: skip
+"""Headers that hang on no origin."""
+
+
+def _of_filter(given: Mapping[str, str], element: Element, method: str) -> Iterator[Header]:
+    """What hangs on no origin."""
+    place = element.provenance()
     exposed = _words(given.get("cors.exposed.headers", ""))
     if exposed:
         yield Header("Access-Control-Expose-Headers", ",".join(exposed), "all", place)
@@ -80,6 +96,14 @@ def _sent(
             yield Header("Access-Control-Max-Age", age, "all", place)
         yield Header("Access-Control-Allow-Methods", "…", "all", place)  # in an order of Java's own
         yield Header("Access-Control-Allow-Headers", "…", "all", place)
+
+
+def _sent(given: Mapping[str, str], element: Element, method: str, origin: str, origins: set[str]) -> Iterator[Header]:
+    place = element.provenance()
+    yield Header("Access-Control-Allow-Origin", "*" if "*" in origins else origin, "all", place)
+    if given.get("cors.support.credentials", "false").lower() == "true":
+        yield Header("Access-Control-Allow-Credentials", "true", "all", place)
+    yield from _of_filter(given, element, method)
 
 
 def _words(text: str) -> list[str]:

@@ -13,7 +13,7 @@ from rupex.model import Header, Provenance
 from rupex.model.numbers import whole_number
 from rupex.servers.common.inventory import Unmodelled
 from rupex.servers.tomcat.constraints import Constraint, holding, rank_of
-from rupex.servers.tomcat.cors import answer_cors
+from rupex.servers.tomcat.cors import answer_cors, headers_for_any
 from rupex.servers.tomcat.expiry import Expiring
 from rupex.servers.tomcat.inventory import unmodelled_component
 from rupex.servers.tomcat.release import Release, default
@@ -63,10 +63,10 @@ class WebApp(Struct, frozen=True):
         return ""
 
     def roles(self) -> frozenset[str]:
-        """The roles that the descriptors name."""
-        return frozenset(
-            name.text for one in self.descriptors for role in one.all("security-role") for name in role.all("role-name")
-        )
+        """The roles that the descriptors name, those of constraints among them (ContextConfig.validateSecurityRoles)."""
+        naming = [one for d in self.descriptors for one in d.all("security-role")]
+        naming += [a for d in self.descriptors for c in d.all("security-constraint") for a in c.all("auth-constraint")]
+        return frozenset(name.text for one in naming for name in one.all("role-name")) - {"*", "**"}
 
     def login_page(self) -> str:
         """The path of the page on which people log in."""
@@ -135,7 +135,7 @@ class WebApp(Struct, frozen=True):
                     return Filtered(tuple(headers.values()), cors.status, place, None, expiring=expiring)
                 sent = cors.headers
             elif kind == _CORS_FILTER:
-                sent = _cors_headers(given, elements[-1])
+                sent = headers_for_any(given, elements[-1], method)
             elif kind == _EXPIRES_FILTER:
                 expiring = Expiring(given, elements[-1])
                 continue
@@ -254,22 +254,3 @@ def _security_headers(
         yield Header("X-Content-Type-Options", "nosniff", "all", place)
     if is_on("xssProtectionEnabled", otherwise=bool(default("xss_header", release).value)):
         yield Header("X-XSS-Protection", "1; mode=block", "all", place)
-
-
-def _cors_headers(given: Mapping[str, str], element: Element) -> Iterator[Header]:
-    """CorsFilter, as it answers a simple request with an Origin (Tomcat's manual, "CORS Filter")."""
-    origins = given.get("cors.allowed.origins", "")
-    place = element.provenance()
-    credentials = given.get("cors.support.credentials", "false").lower() == "true"
-    words = "it is sent to requests from another origin"
-    if not origins:
-        credentials = False
-    elif origins.strip() == "*":
-        yield Header("Access-Control-Allow-Origin", "*", "all", place, words)
-    else:
-        yield Header("Access-Control-Allow-Origin", origins.split(",")[0].strip(), "all", place, words)
-    if credentials:
-        yield Header("Access-Control-Allow-Credentials", "true", "all", place, words)
-    exposed = given.get("cors.exposed.headers", "").strip()
-    if exposed:
-        yield Header("Access-Control-Expose-Headers", exposed, "all", place, words)
