@@ -14,6 +14,7 @@ from rupex.servers.tomcat.paths import normalise
 from rupex.servers.tomcat.process import Processor, VirtualHostBinding, address_of, port_of
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.syntax import Element
+from rupex.servers.tomcat.tls import asked_of_clients, must_show_certificate
 from rupex.servers.tomcat.visitors import visitor_of
 
 
@@ -38,6 +39,14 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
     builder.step(f"the host {member.host.get('name')} answers", member.host.provenance())
     if builder.has_other_scheme(request, connector.provenance()):
         return builder.answer("", 400) if builder.is_tls else builder.closed()
+    asking = connector if member.secured is None else member.secured
+    asked = asked_of_clients(connector, asking) if builder.is_tls else "none"
+    if request.certificate is None and must_show_certificate(asked):
+        builder.step("a certificate is asked of the client, and this one has none", asking.provenance())
+        return builder.closed()
+    if request.certificate is not None and asked not in ("none", "false", "no"):
+        words = f"whom the store of trusted certificates ({asking.provenance()}) trusts is not looked at"
+        return builder.answer("", None, unknown=words)
     outcome = configuration.processor.answer_path(
         member,
         normalise(request.path or "/"),
@@ -77,7 +86,7 @@ def answer_request(configuration: Resolved, request: Request) -> Answer | None:
         builder.send(name, value)
     if outcome.location is not None:
         builder.send("Location", outcome.location)
-    if outcome.status == 401 and context is not None:
+    if outcome.status == 401 and context is not None and context.app.login() != "CLIENT-CERT":
         challenge = f'realm="{context.app.realm()}"'
         is_digest = context.app.login() == "DIGEST"
         for _ in range(_digests(release) if is_digest else 1):

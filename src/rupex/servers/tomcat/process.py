@@ -28,6 +28,7 @@ from rupex.servers.tomcat.inventory import unmodelled_attributes, unmodelled_com
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element
+from rupex.servers.tomcat.tls import asked_of_clients, must_show_certificate
 from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, STRANGER, Visitor, behind_proxy, refuses
 
 _OF_COOKIES: Final = ("useHttpOnly", "usePartitioned", "cookies")
@@ -123,7 +124,9 @@ class Processor:
             yield from unmodelled_attributes(valve, "RemoteAddrValve" if kind in BY_ADDRESS else kind)
 
     def closed(self, member: VirtualHostBinding, context: Context | None) -> Setting[bool]:
-        """Whether strangers are kept out of an application: by address or by a login."""
+        """Whether strangers are kept out of an application: by their certificate, by address or by a login."""
+        if member.secured is not None and must_show_certificate(asked_of_clients(member.connector, member.secured)):
+            return Setting(True, member.secured.provenance())
         try:
             valve = self._refusing_valve(member, context)
         except UndeterminedError as undetermined:
@@ -426,7 +429,7 @@ class Processor:
             if roles is not None:
                 passes = may_pass(constraints, roles, context.app.roles())
                 return None if passes else Outcome(context, 403, by=by, extra=cached)
-        if login in ("BASIC", "DIGEST"):
+        if login in ("BASIC", "DIGEST", "CLIENT-CERT"):
             return Outcome(context, 401, by=by, extra=cached)
         if login == "FORM" and request.exact:
             return self._login_form(member, context, path, request, by, cached, is_secure=is_secure)

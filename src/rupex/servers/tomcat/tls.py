@@ -85,9 +85,7 @@ class TlsResolver:
         honour = config.attributes.get(
             "honorCipherOrder", connector.attributes.get("useServerCipherSuitesOrder", "false")
         )
-        verification = (
-            config.get("certificateVerification") or config.get("clientAuth") or connector.get("clientAuth") or "none"
-        )
+        verification = asked_of_clients(connector, config)
         return Tls(
             protocols=protocols,
             suites=suites,
@@ -220,11 +218,23 @@ def _is_apart(release: Release) -> bool:
     return release.number >= (10, 1, 43) or (9, 0, 107) <= release.number < (10,)
 
 
+_MUST: Final = ("required", "true", "yes")
+
+
+def asked_of_clients(connector: Element, config: Element) -> str:
+    """What a connector asks of its clients' certificates, in lower case; ``none`` where nothing is said."""
+    said = config.get("certificateVerification") or config.get("clientAuth") or connector.get("clientAuth") or "none"
+    return said.lower()
+
+
+def must_show_certificate(word: str) -> bool:
+    return word in _MUST
+
+
 def _verified(word: str) -> Any:
-    lowered = word.lower()
-    if lowered in ("required", "optional", "true", "want", "yes"):
+    if word in (*_MUST, "optional", "want"):
         return "verified"
-    return "unverified" if lowered in ("optionalnoca", "optional_no_ca") else "none"
+    return "unverified" if word in ("optionalnoca", "optional_no_ca") else "none"
 
 
 def switched(words: str) -> frozenset[ProtocolVersion]:
