@@ -189,6 +189,14 @@ THEMES: dict[str, Theme] = {
         sources=("127.0.0.1", "127.0.0.2"),
         accounts=("ada", "lotta", "stranger"),
     ),
+    "views": Theme(
+        "negotiation",
+        files=("# file srv/site/folder/deck.html: pier", "# file srv/site/folder/deck.html.bak: pier"),
+        place=("Options +MultiViews", "Options MultiViews Indexes", "Options -MultiViews", "AcceptPathInfo On"),
+        server=("Options +MultiViews", "Options +MultiViews"),
+        paths=("/page", "/folder/deck", "/folder/index", "/page/x", "/folder/deck.html", "/files/a"),
+        methods=("HEAD ", "POST ", "PUT "),
+    ),
     "types": Theme(
         "expires",
         place=(

@@ -141,7 +141,6 @@ class ApacheTest(TreeTest):
             ("CheckSpelling on", "/app/index.html", "GET", True),
             ("Dav on", "/app/index.html", "PUT", False),
             ("Dav on", "/app/index.html", "GET", True),
-            ("SSLRequire %{SSL_CIPHER_USEKEYSIZE} >= 256", "/app/index.html", "GET", False),
             ("IndexOptions FancyIndexing", "/app/index.html", "GET", True),
         ):
             with self.subTest(words, path=path, method=method):

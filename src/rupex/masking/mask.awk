@@ -725,7 +725,7 @@ function xml_text(part,   key, core, start) {
     key = element == "param-value" ? "param/" parameter : element
     core = part; gsub(/^[ \t\r\n]+|[ \t\r\n]+$/, "", core); start = index(part, core)
     put(substr(part, 1, start - 1) value(core, xml_class(key, element == "param-value" ? "param/*" : key), "") substr(part, start + length(core)))
-    if (element == "param-name") parameter = core
+    if (element == "param-name") { parameter = core; sub(/[ \t\r\n].*/, "", parameter) }  # the first word alone
 }
 
 function xml_class(first, second) {

@@ -38,7 +38,8 @@ def _pieces(text: str, masker: Masker) -> Iterator[str]:
         else:
             key = f"param/{parameter}" if element == "param-value" else element
             yield _value(part, (key, "param/*") if element == "param-value" else (key,), masker)
-            parameter = part.strip() if element == "param-name" else parameter
+            if element == "param-name":  # what follows the first word is said of a type of content
+                parameter = part.split()[0] if part.strip() else ""
 
 
 def _tag(tag: str, element: str, masker: Masker) -> str:

@@ -199,6 +199,10 @@ def _add_headers(
         builder.send("Server", configuration.scopes.banner(context).value)
     if is_trace:
         return None
+    if outcome.variant and exchange.method in ("GET", "HEAD"):
+        builder.send("Content-Location", outcome.variant)
+        builder.send("Vary", "negotiate")
+        builder.send("TCN", "choice")
     if outcome.location is not None:
         builder.send("Location", outcome.location)
     login = outcome.login or (outcome.context if status == 401 else None if inner is None else inner.login)

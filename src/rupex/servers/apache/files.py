@@ -19,8 +19,9 @@ from rupex.servers.apache.exchange import Exchange, escaped
 from rupex.servers.apache.load import all_of
 from rupex.servers.apache.mapping import Mapped, Mapper
 from rupex.servers.apache.outcome import Outcome
-from rupex.servers.apache.sections import Context, last_in, options
+from rupex.servers.apache.sections import Context, WalkEndedError, last_in, options
 from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.types import ContentTypes
 from rupex.servers.common.patterns import UndeterminedError
 
 OF_FILES: Final = ("GET", "HEAD", "POST")
@@ -47,9 +48,11 @@ class Files:
         mapper: Mapper,
         ask: Callable[[Exchange], Outcome],
         sections_of: SectionsOf,
+        types: ContentTypes,
+        at: Callable[[Exchange, Mapped], Outcome],
     ) -> None:
         self._modules, self._tree, self._mapper = modules, tree, mapper
-        self._ask, self._sections_of = ask, sections_of
+        self._ask, self._sections_of, self._types, self._at = ask, sections_of, types, at
 
     def is_there(self, path: str, kind: Literal["file", "folder", "any"]) -> bool | None:
         """Whether a file or folder is there; None where the tree does not hold the folder that it is served from."""
@@ -72,8 +75,6 @@ class Files:
                 return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
             return self._folder(exchange, context, file)
         is_file = kind == "file" and not file.endswith("/")
-        if kind == "missing" and self._has_variants(context, file):
-            raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(file)}")
         if not is_file and exchange.walk is not None and self.kind(exchange.walk.file) == "file":
             accepts = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
             is_file = accepts is not None and accepts.raw.strip().lower() == "on"
@@ -83,14 +84,65 @@ class Files:
                 return fallback
         return Outcome(context=context, status=200 if is_file else 404, by_server=not is_file, file=file)
 
-    def _has_variants(self, context: Context, file: str) -> bool:
-        """Whether MultiViews finds files for one that is not there: those that have its name and more behind a dot."""
-        if "negotiation" not in self._modules or "MultiViews" not in options(context):
-            return False
-        folder, _, name = normalize_path(file).rpartition("/")
-        return bool(name) and any(
-            other.startswith(f"{name}.") for other in self._tree.names_in(self._tree.real(folder))
-        )
+    def variant(self, exchange: Exchange, context: Context) -> Outcome | None:
+        """What MultiViews finds for a file that is not there: one that has its name and an ending more, which the server knows
+        the type of and lets this client have (mod_negotiation.c, handle_multi). None for none; raises
+        :class:`UndeterminedError` where there are several, among which what the client likes decides."""
+        if "negotiation" not in self._modules or exchange.walk is None or "MultiViews" not in options(context):
+            return None
+        walked = exchange.walk.file
+        folder, _, name = walked.rpartition("/")
+        if not name or self.kind(walked) != "missing":
+            return None
+        path_info = exchange.file.removeprefix(walked)
+        above = exchange.uri.removesuffix(path_info).rpartition("/")[0]
+        found: list[Outcome] = []
+        like = [other for other in self._tree.names_in(self._tree.real(normalize_path(folder)))
+                if other.startswith(f"{name}.") and self.kind(f"{folder}/{other}") == "file"]  # fmt: skip
+        for other in like:
+            described = self._types.described(context, f"{folder}/{other}")
+            if any(self._types.means_nothing(context, ending) for ending in other[len(name) + 1 :].split(".")):
+                continue
+            if other.count(".") != name.count(".") + 1 or not described.is_certain:
+                raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(walked)}")
+            if described.type is not None:
+                found += self._offered(exchange, context, f"{above}/{other}", f"{folder}/{other}")
+        if len(found) > 1:
+            raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(walked)}")
+        if not found:
+            is_lost = bool(like)  # none of those that there are will do
+            return Outcome(context=context, status=404, by_server=True, is_early=True) if is_lost else None
+        if path_info:
+            raise UndeterminedError(
+                f"what follows {quoted(walked)}, which MultiViews completes, may be path information"
+            )
+        return found[0]
+
+    def _offered(self, exchange: Exchange, context: Context, uri: str, file: str) -> list[Outcome]:
+        """What is answered for a file that MultiViews may choose; nothing for one that is refused or leads elsewhere."""
+        inner = replace(
+            exchange, method="GET", uri=uri, raw_path="", file="", inner=exchange.inner + 1, let_in_under=context,
+            environment=dict(exchange.environment),
+        )  # fmt: skip
+        inner.file = file
+        try:
+            outcome = self._at(
+                inner, Mapped(file)
+            )  # without the server's rules and redirects (ap_sub_req_lookup_dirent)
+        except WalkEndedError:
+            return []
+        if (
+            outcome.unknown is not None
+            or outcome.handler is not None
+            or outcome.is_script
+            or outcome.leads_to is not None
+        ):
+            raise UndeterminedError(outcome.unknown or f"what MultiViews finds in {quoted(file)} is no plain file")
+        if outcome.status != 200 or outcome.file != file:
+            return []
+        outcome.exchange = replace(inner, method=exchange.method, inner=exchange.inner)
+        outcome.variant = file.rpartition("/")[2]
+        return [outcome]
 
     def _fallback(self, exchange: Exchange, context: Context, file: str) -> Outcome | None:
         """The page that stands for what is not there (mod_dir, fixup_dflt), None for none."""

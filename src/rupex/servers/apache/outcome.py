@@ -28,6 +28,7 @@ class Outcome(Struct, kw_only=True):
     ``is_passed_on``: another server was meant to answer, whether it was asked or not.
     ``is_listing``: of a folder without a page, or the refusal of one.
     ``is_script``: what answers is a program.
+    ``variant``: the name of the file that MultiViews chose.
     ``is_closed``: the connection is closed without an answer.
     ``login``: the sections under which a login was asked for, for the request itself or the page that stands for it.
     ``is_early``: it is decided before the variables of SetEnv and mod_ssl are set.
@@ -53,6 +54,7 @@ class Outcome(Struct, kw_only=True):
     is_listing: bool = False
     is_script: bool = False
     is_closed: bool = False
+    variant: str = ""
 
 
 def error_page(context: Context, status: int) -> Directive | None:

@@ -73,7 +73,7 @@ class Processor:
     ) -> None:
         self.config, self.virtual, self.tree, self.sections = config, virtual, tree, sections
         self.mapper, self.types, self.document_root = mapper, types, mapper.document_root
-        self.files = Files(config.modules, tree, mapper, self.answer, self._context)
+        self.files = Files(config.modules, tree, mapper, self.answer, self._context, types, self._at)
         self.accounts, self.host_names = AccountFiles(tree, config.path), HostNames(tree)
         rule_set = rules_of(virtual.chain, is_server=True)
         self.rules = rule_set.rules
@@ -304,6 +304,11 @@ class Processor:
         if refused is not None:
             refused.file = file
             return refused
+        chosen = self.files.variant(exchange, context)
+        if chosen is not None:
+            if folder_rules(chosen.context, file) is not None:
+                raise UndeterminedError("what rules of a folder make of a file that MultiViews chose is not known")
+            return chosen if chosen.is_early else self._by_method(chosen, exchange)
         decided = self._rules_of_sections(exchange, context, file)
         if decided is not None:
             decided.file = decided.file or file
@@ -333,8 +338,13 @@ class Processor:
         if is_script and is_of_handler and not (is_other_page or _SCRIPTS.isdisjoint(self.config.modules)):
             answered.is_script = answered.is_script or answered.exchange is None
             return answered if exchange.is_inner else run_script(answered, mapped, handler)
+        return self._by_method(answered, exchange)
+
+    @staticmethod
+    def _by_method(answered: Outcome, exchange: Exchange) -> Outcome:
+        """What the handler of files makes of other methods: it looks at the method before it looks for the file (core.c,
+        default_handler)."""
         if exchange.method not in OF_FILES and not exchange.is_inner and answered.status in (200, 404):
-            # The handler of files looks at the method before it looks for the file (core.c, default_handler).
             is_asked = exchange.method == "OPTIONS"
             answered.status, answered.by_server = (200, False) if is_asked else (405, True)
         return answered

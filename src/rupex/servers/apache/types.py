@@ -20,6 +20,8 @@ _MEANING: Final = ("type", "handler", "charset")
 """What an ending can mean: ``AddType``, ``RemoveType`` and so on."""
 _ADDS: Final = {f"add{kind}": kind for kind in _MEANING}
 _REMOVES: Final = {f"remove{kind}": kind for kind in _MEANING}
+_SPEAKING: Final = (*_ADDS, "addlanguage", "addencoding", "addinputfilter", "addoutputfilter")
+"""The lines that give an ending a meaning."""
 _OF_ERRORS: Final = "text/html; charset=iso-8859-1"
 """What the server's own answers are of (http_protocol.c, ap_send_error_response)."""
 
@@ -75,6 +77,14 @@ class ContentTypes:
         if kind is not None and charset is not None and "charset" not in kind:
             kind = f"{kind}; charset={charset}"
         return Described(kind, handler, is_certain)
+
+    def means_nothing(self, context: Context, ending: str) -> bool:
+        """Whether an ending surely means nothing: no line speaks of it, nor the file of types."""
+        types = self._of_endings
+        if types is None or ending.lower() in types:
+            return False
+        words = (word for directive in all_in(context, *_SPEAKING) for word in directive.args[1:])
+        return all(word.lower().lstrip(".") != ending.lower() for word in words)
 
     def of(self, outcome: Outcome, context: Context, exchange: Exchange, *, is_own: bool) -> str | None:
         """The type of an answer's content, empty for none, None where it is not known. ``is_own``: the server makes it itself."""

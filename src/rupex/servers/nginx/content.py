@@ -20,8 +20,18 @@ _NAMES: Final = frozenset(("root", "alias"))
 
 OWN_PAGES: Final = "text/html"
 """The content type of nginx's own error pages, redirects and listings (ngx_http_special_response_handler)."""
+_WITHOUT_PAGE: Final = frozenset((*range(417, 421), *range(422, 429), *range(430, 494), 499, 506, *range(508, 1000)))
+"""The errors that nginx has no page for (ngx_http_error_pages): they have no body and no type."""
 _BUILT_IN_TYPES: Final = {"html": "text/html", "gif": "image/gif", "jpg": "image/jpeg"}
 _EXTENSION = re.compile(r"(?<!/)\.([^./]+)$")
+
+
+def own_page(status: int) -> str | None:
+    """The content type of the server's own answer with an error's or redirect's status, empty for none; None for 407, for which
+    1.31.3 has a page and 1.22.1 has none."""
+    if status == 407:
+        return None
+    return "" if status in _WITHOUT_PAGE else OWN_PAGES
 
 
 def content_type(uri: str, chain: tuple[Block, ...]) -> str:

@@ -18,7 +18,7 @@ from rupex.servers.common.inventory import Unmodelled, affecting
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.nginx.access import NO_ACCESS_RULES, Access, AccessReader, client_address, realm_of
 from rupex.servers.nginx.block import Block
-from rupex.servers.nginx.content import OWN_PAGES, Content, Kind, content_type
+from rupex.servers.nginx.content import OWN_PAGES, Content, Kind, content_type, own_page
 from rupex.servers.nginx.inventory import InventoryReader, comes_before_access, may_come_first
 from rupex.servers.nginx.locations import UPSTREAM_DIRECTIVES, AutoRedirect, Location, select_location
 from rupex.servers.nginx.rewriting import REDIRECT_STATUSES, REWRITING, Ended, Way, run_rewrites
@@ -186,7 +186,9 @@ class Processor:
         if target is not None and target.startswith("/"):
             target = _absolute(target, way.chain, exchange)
         shown = status if status >= 300 or way.error is None else way.error
-        kind = OWN_PAGES if status >= 300 else None
+        kind = own_page(status) if status >= 400 or status in REDIRECT_STATUSES else None
+        if 300 <= status < 400 and kind is None:
+            kind = content_type(exchange.uri, way.chain)  # it is content like any other
         return Outcome(way.chain, way.location, shown, target, by=by, steps=tuple(way.steps), content_type=kind)
 
     def _error_page(self, way: Way, exchange: Exchange, status: int, page: Directive, by: Directive | None) -> Outcome:
