@@ -17,7 +17,7 @@ from rupex.servers.apache.sections import Context, last_in
 from rupex.servers.apache.tls import TlsResolver, speaks_tls
 from rupex.servers.apache.visitors import client_address
 from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for
-from rupex.servers.common.clients import NONE, SUCCESS, may_be_passed_on, reason
+from rupex.servers.common.clients import NONE, SUCCESS, what_is_made_of
 from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.contract import Answer, Request
@@ -104,18 +104,12 @@ def _refuses_client(
     if asked is None:
         return False
     exchange.asks_clients, place = asked
-    if verdict == NONE and exchange.asks_clients == "require":
-        builder.step("a certificate is asked of the client, and this one has none", place)
-        return True
-    is_passed_on = exchange.asks_clients == "optional_no_ca" and may_be_passed_on(verdict)
-    if verdict not in (NONE, SUCCESS) and not is_passed_on:
-        builder.step(f"the client's certificate is refused: {reason(verdict)}", place)
-        return True
-    if verdict != NONE:
-        told = "is taken" if verdict == SUCCESS else f"is not trusted, and passed on: {reason(verdict)}"
-        builder.step(f"the client's certificate {told}", place)
+    word = exchange.asks_clients
+    shown = what_is_made_of(verdict, is_demanded=word == "require", takes_any=word == "optional_no_ca")
+    if shown.told is not None:
+        builder.step(shown.told, place)
     exchange.client = (verdict if verdict in (NONE, SUCCESS) else "GENEROUS", request.certificate)
-    return False
+    return not shown.goes_on
 
 
 def _explain_outcome(outcome: Outcome, exchange: Exchange, builder: AnswerBuilder) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Final
+from typing import Final, NamedTuple
 
 from rupex.host import HostTree, TreeError
 from rupex.model import ClientCertificate, bounds
@@ -36,13 +36,24 @@ def verdict_of(certificate: ClientCertificate | None, tree: HostTree, trusted: I
     return SUCCESS if why is None else f"{_FAILED}{why}"
 
 
-def may_be_passed_on(verdict: str) -> bool:
-    """Whether a verdict is one with which a server goes on that asks for certificates of any authority (``optional_no_ca``)."""
+class Shown(NamedTuple):
+    """What a server makes of what a client shows: whether it goes on, and what is to be told, None for nothing."""
+
+    goes_on: bool
+    told: str | None
+
+
+def what_is_made_of(verdict: str, *, is_demanded: bool, takes_any: bool) -> Shown:
+    """What becomes of a client with a ``verdict``. ``is_demanded``: it must show a certificate; ``takes_any``: one of an authority
+    that the server does not trust will do (``optional_no_ca``)."""
     from rupex.pki.clients import UNTRUSTED
 
-    return reason(verdict) in (NONE, SUCCESS, UNTRUSTED)
-
-
-def reason(verdict: str) -> str:
-    """Why a certificate is not taken, of a verdict that says so."""
-    return verdict.removeprefix(_FAILED)
+    why = verdict.removeprefix(_FAILED)
+    if verdict == NONE:
+        words = "a certificate is asked of the client, and this one has none"
+        return Shown(not is_demanded, words if is_demanded else None)
+    if verdict == SUCCESS:
+        return Shown(True, "the client's certificate is taken")
+    if takes_any and why == UNTRUSTED:
+        return Shown(True, f"the client's certificate is not trusted, and passed on: {why}")
+    return Shown(False, f"the client's certificate is refused: {why}")

@@ -8,7 +8,7 @@ from urllib.parse import unquote
 from rupex.model import ClientCertificate, Header
 from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.answers import AnswerBuilder, climbs, listeners_for, without_dots
-from rupex.servers.common.clients import NONE, SUCCESS, may_be_passed_on, reason
+from rupex.servers.common.clients import NONE, what_is_made_of
 from rupex.servers.common.patterns import UndeterminedError, search
 from rupex.servers.contract import Answer, Request
 from rupex.servers.nginx.access import client_address
@@ -98,16 +98,10 @@ def _refused_client(
     word, place = asked
     verdict = configuration.tls.verdict_of(chain, request.certificate)
     exchange.client = (verdict, request.certificate)
-    if verdict == NONE and word == "on":
-        builder.step("a certificate is asked of the client, and this one has none", place)
-        return _NO_CERTIFICATE
-    if verdict not in (NONE, SUCCESS) and not (word == "optional_no_ca" and may_be_passed_on(verdict)):
-        builder.step(f"the client's certificate is refused: {reason(verdict)}", place)
-        return _WRONG_CERTIFICATE
-    if verdict != NONE:
-        told = "is taken" if verdict == SUCCESS else f"is not trusted, and passed on: {reason(verdict)}"
-        builder.step(f"the client's certificate {told}", place)
-    return None
+    shown = what_is_made_of(verdict, is_demanded=word == "on", takes_any=word == "optional_no_ca")
+    if shown.told is not None:
+        builder.step(shown.told, place)
+    return None if shown.goes_on else _NO_CERTIFICATE if verdict == NONE else _WRONG_CERTIFICATE
 
 
 def _of_bad_request(
