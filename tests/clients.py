@@ -60,7 +60,7 @@ def _builder(subject: x509.Name, issuer: x509.Name, key: PrivateKey, *, days: in
 @cache
 def client_credentials() -> Path:
     """A folder with ``clients.pem``, the authority that the cases trust, and the certificates and keys of clients: ``crew`` (its
-    own), ``deck`` (over another authority), ``hold`` (over two), ``stray`` (of nobody's), ``late`` (no longer valid) and
+    own), ``deck`` (over another authority), ``hold`` (over two), ``stray`` (of nobody's), ``foreign`` (the same, with its authority), ``late`` (no longer valid) and
     ``server`` (for servers)."""
     holder = tempfile.TemporaryDirectory(prefix="rupex-clients-")
     atexit.register(holder.cleanup)
@@ -70,7 +70,15 @@ def client_credentials() -> Path:
     lowest = _Issuer("Ternholm Hold", lower)
     write_chain(folder / "clients.pem", trusted.certificate)
     client = ExtendedKeyUsageOID.CLIENT_AUTH
-    for issuer, name in ((trusted, "crew"), (lower, "deck"), (lowest, "hold"), (_Issuer("Stray"), "stray")):
+    stray, foreign = _Issuer("Stray"), _Issuer("Foreign")
+    foreign.above = (foreign.certificate,)
+    for issuer, name in (
+        (trusted, "crew"),
+        (lower, "deck"),
+        (lowest, "hold"),
+        (stray, "stray"),
+        (foreign, "foreign"),
+    ):
         issuer.write(folder, name, use=client)
     trusted.write(folder, "late", use=client, days=-1)
     trusted.write(folder, "server", use=ExtendedKeyUsageOID.SERVER_AUTH)

@@ -31,4 +31,4 @@ class AccountFiles:
         except TreeError as error:
             words = f"whether {user} has an account is not known: {error.path}: {error.message}"
             raise UndeterminedError(words) from None
-        return [line for line in text.splitlines() if not line.startswith("#")]
+        return text.splitlines()

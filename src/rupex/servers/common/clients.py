@@ -44,8 +44,8 @@ class Shown(NamedTuple):
 
 
 def what_is_made_of(verdict: str, *, is_demanded: bool, takes_any: bool) -> Shown:
-    """What becomes of a client with a ``verdict``. ``is_demanded``: it must show a certificate; ``takes_any``: one of an authority
-    that the server does not trust will do (``optional_no_ca``)."""
+    """What becomes of a client with a ``verdict``. ``is_demanded``: it must show a certificate; ``takes_any``: one of an
+    authority that the server does not trust will do (``optional_no_ca``)."""
     from rupex.pki.clients import UNTRUSTED
 
     why = verdict.removeprefix(_FAILED)
