@@ -60,8 +60,8 @@ def _builder(subject: x509.Name, issuer: x509.Name, key: PrivateKey, *, days: in
 @cache
 def client_credentials() -> Path:
     """A folder with ``clients.pem``, the authority that the cases trust, and the certificates and keys of clients: ``crew`` (its
-    own), ``deck`` (over another authority), ``hold`` (over two), ``stray`` (of nobody's), ``foreign`` (the same, with its authority), ``late`` (no longer valid) and
-    ``server`` (for servers)."""
+    own), ``deck`` (over another authority), ``hold`` (over two), ``stray`` (of an authority that no case trusts), ``foreign``
+    (the same, with its authority), ``late`` (no longer valid) and ``server`` (for servers)."""
     holder = tempfile.TemporaryDirectory(prefix="rupex-clients-")
     atexit.register(holder.cleanup)
     folder = Path(holder.name)

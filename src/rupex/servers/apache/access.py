@@ -8,15 +8,17 @@ from itertools import groupby
 from typing import Final, Literal, NamedTuple
 
 from rupex.model import Provenance, Setting
+from rupex.servers.apache.connections import asking, by_certificate, by_expressions, is_asked_more, shows_enough
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate
 from rupex.servers.apache.load import all_of, last_of
-from rupex.servers.apache.outcome import Outcome
-from rupex.servers.apache.sections import AppliedSection, Context, all_in, last_in
+from rupex.servers.apache.logins import asked_by_form, has_account, is_meant, status_of_login
+from rupex.servers.apache.outcome import OPEN, Decision, Outcome
+from rupex.servers.apache.sections import AppliedSection, Context, last_in
 from rupex.servers.apache.syntax import Block, Directive
 from rupex.servers.apache.visitors import network_of
 from rupex.servers.common.addresses import is_in, parse_address
-from rupex.servers.common.clients import NONE, SUCCESS
+from rupex.servers.common.clients import SUCCESS
 from rupex.servers.common.patterns import UndeterminedError
 
 _CONTAINERS: Final = ("requireall", "requireany", "requirenone")
@@ -34,21 +36,6 @@ _OF_USERS: Final = frozenset(
 
 _Vote = Literal["granted", "denied", "no user", "neutral"]
 """What a line says: ``no user``, where a login may change a refusal."""
-
-
-class Decision(NamedTuple):
-    """Whether a visitor without a login gets in, from the address that is asked about, or from one that no rule names.
-
-    ``status``: of the refusal, None where the module that asks for a login decides.
-    ``by``: the directive that decides, None for none.
-    """
-
-    is_let_in: bool
-    status: int | None
-    by: Directive | None
-
-
-OPEN: Final = Decision(True, None, None)
 
 
 def decide(context: Context, exchange: Exchange, checked: Decision = OPEN) -> Decision:
@@ -75,10 +62,10 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
     is_asked_again = is_other and not _ASK_AGAIN.isdisjoint(modules)
     if not is_asked_again and _is_same(context, exchange.let_in_under):
         return None
-    if _is_asked_more(context, exchange) and not exchange.is_tls13:
-        if not _shows_enough(context, exchange):
+    if is_asked_more(context, exchange) and not exchange.is_tls13:
+        if not shows_enough(context, exchange):
             return Outcome(
-                context=context, by=_asking(context), is_closed=True, is_early=True
+                context=context, by=asking(context), is_closed=True, is_early=True
             )  # the new handshake fails
         exchange.client = exchange.could_show
     decision = decide(context, exchange, _checked(context, exchange, modules))
@@ -88,23 +75,13 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
     kind = last_in(context, "authtype")
     status = decision.status
     if status is None and kind is not None and kind.args[0].lower() == "form" and "auth_form" in modules:
-        return _asked_by_form(context, decision)
+        return asked_by_form(context, decision)
     if status in (None, 401) and kind is not None and f"auth_{kind.args[0].lower()}" not in modules:
         status = 500  # there is no module to ask for a login
     if status is None:
         raise UndeterminedError(f"{kind}: Rupex does not know how this module asks a visitor to log in")
     login = context if status == 401 else None
     return Outcome(context=context, status=status, by=decision.by, by_server=True, is_early=True, login=login)
-
-
-def _asked_by_form(context: Context, decision: Decision) -> Outcome:
-    """How a visitor is asked to log in who does so in a form (mod_auth_form.c, check_form_authn)."""
-    line = last_in(context, "authformloginrequiredlocation")
-    if line is None or not line.args:
-        return Outcome(context=context, status=401, by=decision.by, by_server=True, is_early=True)
-    if "%{" in line.args[0]:
-        raise UndeterminedError(f"{line} is worked out for each request")
-    return Outcome(context=context, status=302, location=line.args[0], by=line, by_server=True, is_early=True)
 
 
 def _checked(context: Context, exchange: Exchange, modules: Collection[str]) -> Decision:
@@ -114,44 +91,12 @@ def _checked(context: Context, exchange: Exchange, modules: Collection[str]) -> 
         return Decision(False, 405, methods[-1])
     if tls is not None and exchange.scheme != "https":
         return Decision(False, 403, tls)
-    is_refused = exchange.is_tls13 and _is_asked_more(context, exchange)
-    if is_refused and exchange.is_sample and _shows_enough(context, exchange):
+    is_refused = exchange.is_tls13 and is_asked_more(context, exchange)
+    if is_refused and exchange.is_sample and shows_enough(context, exchange):
         is_refused = False  # one that offers to be asked gets in
     if is_refused:
-        return Decision(False, 403, _asking(context))
-    return _by_expressions(context, exchange)
-
-
-def _by_expressions(context: Context, exchange: Exchange) -> Decision:
-    """What the SSLRequire lines of all sections say of a connection over TLS, which must all hold (ssl_hook_Access)."""
-    for line in all_in(context, "sslrequire") if exchange.scheme == "https" else ():
-        if not evaluate(line.raw, exchange, is_of_ssl=True):
-            return Decision(False, 403, line)
-    return OPEN
-
-
-_OF_CLIENTS: Final = {"none": 0, "optional": 1, "optional_no_ca": 1, "require": 2}
-"""How much more than the one before it a word of SSLVerifyClient asks."""
-
-
-def _asking(context: Context) -> Directive | None:
-    """The SSLVerifyClient of a section or override file in force."""
-    return last_in(tuple(applied for applied in context if applied.kind != "server"), "sslverifyclient")
-
-
-def _is_asked_more(context: Context, exchange: Exchange) -> bool:
-    """Whether a section asks more of the client's certificate than the handshake did. Over TLS 1.3 a client is refused then that
-    does not offer to be asked again, as no browser does (ssl_hook_Access_modern); before, there is a new handshake."""
-    line = _asking(context)
-    word = line.raw.strip().lower() if line is not None and exchange.scheme == "https" else "none"
-    return _OF_CLIENTS.get(word, 0) > _OF_CLIENTS.get(exchange.asks_clients, 0)
-
-
-def _shows_enough(context: Context, exchange: Exchange) -> bool:
-    """Whether the new handshake that a section asks for comes about."""
-    line = _asking(context)
-    is_optional = line is not None and line.raw.strip().lower().startswith("optional")
-    return exchange.could_show[0] == SUCCESS or (is_optional and exchange.could_show[0] == NONE)
+        return Decision(False, 403, asking(context))
+    return by_expressions(context, exchange)
 
 
 def _is_same(context: Context, other: Context | None) -> bool:
@@ -179,35 +124,25 @@ def _is_allowed(exchange: Exchange, lines: Iterable[Directive]) -> bool:
 def closed(context: Context, exchange: Exchange) -> Setting[bool]:
     """Whether such a visitor is kept out, with the line that does it."""
     try:
-        decision = decide(context, exchange, _by_certificate(context, exchange))
+        decision = decide(context, exchange, by_certificate(context, exchange))
     except UndeterminedError as undetermined:
         return Setting(None, None, undetermined.why)
     place: Provenance | None = None if decision.by is None or decision.is_let_in else decision.by.provenance()
     return Setting(not decision.is_let_in, place)
 
 
-def _by_certificate(context: Context, exchange: Exchange) -> Decision:
-    """What is decided of a visitor without a certificate, where one must have one."""
-    line = _asking(context)
-    word = line.raw.strip().lower() if line is not None else "none"
-    is_asked = exchange.scheme == "https" and "require" in (word, exchange.asks_clients)
-    if is_asked:
-        return Decision(False, 403, line or last_in(context, "sslverifyclient"))
-    return _by_expressions(context, exchange)
-
-
 def _newer(context: Context, exchange: Exchange) -> Decision | None:
     """What Require lines say, first of a visitor who is not known; then of one who has logged in, where that may change it."""
     merged = _required(context, exchange)
     account = exchange.account
-    if merged.vote == "no user" and account is not None and _status_of_login(context) != 500:
+    if merged.vote == "no user" and account is not None and status_of_login(context) != 500:
         exchange.is_asked = True
-        exchange.is_logged_in = _has_account(context, exchange, account)
+        exchange.is_logged_in = has_account(context, exchange, account)
         merged = _required(context, exchange)
         if exchange.is_logged_in and merged.vote in ("denied", "neutral"):
             stops = last_in(context, "authzsendforbiddenonfailure")
             is_forbidden = stops is not None and stops.raw.strip().lower() == "on"
-            return Decision(False, 403 if is_forbidden else _status_of_login(context), merged.by)
+            return Decision(False, 403 if is_forbidden else status_of_login(context), merged.by)
     found, by = merged.vote, merged.by
     if found is None:
         kind = last_in(context, "authtype")
@@ -216,7 +151,7 @@ def _newer(context: Context, exchange: Exchange) -> Decision | None:
         return Decision(False, 500, kind) if is_asked else None
     if found in ("granted", "neutral"):
         return Decision(True, None, by)
-    return Decision(False, _status_of_login(context) if found == "no user" else 403, by)
+    return Decision(False, status_of_login(context) if found == "no user" else 403, by)
 
 
 def _required(context: Context, exchange: Exchange) -> _Merged:
@@ -228,32 +163,6 @@ def _required(context: Context, exchange: Exchange) -> _Merged:
             merged
         )
     return merged
-
-
-def _has_account(context: Context, exchange: Exchange, account: str) -> bool:
-    """Whether a visitor has an account where he is asked for one (mod_authn_file). Raises
-    :class:`~rupex.servers.common.patterns.UndeterminedError`."""
-    kind, provider = last_in(context, "authtype"), last_in(context, "authbasicprovider")
-    users, faked = last_in(context, "authuserfile"), last_in(context, "authbasicfake")
-    is_of_files = provider is None or [word.lower() for word in provider.args] == ["file"]
-    is_basic = kind is not None and kind.args[0].lower() == "basic"
-    if not is_basic or not is_of_files or faked is not None or users is None or exchange.accounts is None:
-        raise UndeterminedError(f"{provider or kind}: Rupex does not know who logs in there")
-    groups = last_in(context, "authgroupfile")
-    has_account = exchange.accounts.has_user(users.args[0], account)
-    if has_account and groups is not None:
-        exchange.groups = exchange.accounts.groups_of(groups.args[0], account)
-    return has_account
-
-
-def _status_of_login(context: Context) -> int | None:
-    """The status for a visitor who must log in; None where a module decides how he is asked. Without what asking takes it is an
-    error of the server (request.c, decl_die)."""
-    kind, realm = last_in(context, "authtype"), last_in(context, "authname")
-    word = kind.args[0].lower() if kind is not None and kind.args else "none"
-    if word == "none" or realm is None:
-        return 500
-    return 401 if word in ("basic", "digest") else None
 
 
 _STEPS: Final = {"server": "folder", "override": "folder"}
@@ -368,26 +277,14 @@ def _negated(vote: _Vote, is_negated: bool) -> _Vote:
 
 def _provided(words: list[str], line: Directive, exchange: Exchange) -> _Vote:
     if words and (words[0] in _OF_USERS or words[0].startswith("ldap-")):
-        return _of_user(words[0], line, exchange) if exchange.is_logged_in else "no user"
+        if not exchange.is_logged_in:
+            return "no user"
+        return "granted" if is_meant(words[0], line, exchange) else "denied"
     if _holds(words, line, exchange):
         return "granted"
     # An expression that asks for the visitor's name may come out otherwise after a login (mod_authz_core.c, expr_lookup_fn).
     names_user = words[:1] == ["expr"] and "%{remote_user}" in line.raw.lower()
     return "no user" if names_user and not exchange.is_logged_in else "denied"
-
-
-def _of_user(kind: str, line: Directive, exchange: Exchange) -> _Vote:
-    """What a line says of a visitor who has logged in (mod_authz_user, mod_authz_groupfile)."""
-    names = line.args[1 + (line.args[0].lower() == "not") :]
-    match kind:
-        case "valid-user":
-            return "granted"
-        case "user":
-            return "granted" if exchange.account in names else "denied"
-        case "group":
-            return "granted" if not exchange.groups.isdisjoint(names) else "denied"
-        case _:
-            raise UndeterminedError(f"Rupex does not know whom {line} ({line.provenance()}) means")
 
 
 def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Final, NamedTuple
+
 from msgspec import Struct
 
 from rupex.servers.apache.exchange import Exchange
@@ -55,6 +57,21 @@ class Outcome(Struct, kw_only=True):
     is_script: bool = False
     is_closed: bool = False
     variant: str = ""
+
+
+class Decision(NamedTuple):
+    """Whether a visitor without a login gets in, from the address that is asked about, or from one that no rule names.
+
+    ``status``: of the refusal, None where the module that asks for a login decides.
+    ``by``: the directive that decides, None for none.
+    """
+
+    is_let_in: bool
+    status: int | None
+    by: Directive | None
+
+
+OPEN: Final = Decision(True, None, None)
 
 
 def error_page(context: Context, status: int) -> Directive | None:
