@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import Final, NamedTuple
+from typing import NamedTuple
 
 from msgspec import UNSET
 
-from rupex.host.tree.paths import normalize_path
 from rupex.http.urls import authority_of
 from rupex.model import (
     Header,
@@ -24,18 +23,13 @@ from rupex.servers.tomcat.accounts import Accounts, may_pass
 from rupex.servers.tomcat.constraints import Constraint, admission
 from rupex.servers.tomcat.deployed import Context, Reader, kept_out_of, path_of
 from rupex.servers.tomcat.expiry import Expiring
+from rupex.servers.tomcat.files import changes_session_cookie, from_disk, has_page, query_part
 from rupex.servers.tomcat.inventory import unmodelled_attributes, unmodelled_component
 from rupex.servers.tomcat.release import Release
 from rupex.servers.tomcat.rewrite import Rule, Subject, parse_rules, rewrite
 from rupex.servers.tomcat.syntax import Element
 from rupex.servers.tomcat.tls import asked_of_clients, must_show_certificate
 from rupex.servers.tomcat.visitors import BEHIND_PROXIES, BY_ADDRESS, STRANGER, Visitor, behind_proxy, refuses
-
-_OF_COOKIES: Final = ("useHttpOnly", "usePartitioned", "cookies")
-"""Attributes of a context that change the session's cookie, beside those that begin with ``sessionCookie``."""
-_READING: Final = ("GET", "HEAD", "POST")
-_STATUS_OF_METHOD: Final = {"OPTIONS": 200, "TRACE": 200, "PUT": 405, "DELETE": 405}
-"""What the default servlet answers to other methods, whatever lies there, as long as nothing may be written (DefaultServlet)."""
 
 
 class VirtualHostBinding(NamedTuple):
@@ -277,7 +271,7 @@ class Processor:
         if (
             context is not None and context.path and path == context.path
         ):  # before any valve (CoyoteAdapter.postParseRequest)
-            found = Outcome(context, 302, f"{context.path}/{_query_part(query)}", by=context.provenance)
+            found = Outcome(context, 302, f"{context.path}/{query_part(query)}", by=context.provenance)
             return self._with_doubt(member, context, found, exact=exact)
         request = PathRequest(method, name, query, sent, exact, is_rewritten, visitor)
         try:
@@ -348,7 +342,9 @@ class Processor:
         cached = (private,) if private is not None and request.method != "POST" else ()
         if inner.upper().startswith(("/WEB-INF", "/META-INF")):
             return Outcome(context, 404, headers=cached)  # before any filter
-        welcome = next((name for name in context.app.welcome_files() if self._has_page(context, inner, name)), "")
+        welcome = next(
+            (name for name in context.app.welcome_files() if has_page(self.reader.tree, context, inner, name)), ""
+        )
         port = port_of(member.connector)
         site = request.name if port == (443 if is_secure else 80) else f"{request.name}:{port}"
         filtered = context.app.filtered(
@@ -364,7 +360,11 @@ class Processor:
             if filtered.expiring is not None:  # it sees the answer of CorsFilter, which is no error of the server's own
                 headers = self._kept(filtered.expiring, context, "", headers, request, filtered.status)
             return Outcome(context, filtered.status, by=filtered.by, headers=headers)
-        status, location = self._from_disk(context, inner, request) if request.exact else (None, None)
+        status, location = (
+            from_disk(self.reader.tree, context, inner, request.method, request.query)
+            if request.exact
+            else (None, None)
+        )
         if filtered.expiring is not None:
             headers = self._kept(filtered.expiring, context, inner + welcome, headers, request, status)
         is_login = admission(constraints) == "login"
@@ -454,26 +454,17 @@ class Processor:
         filtered = context.app.filtered(
             page, self.release, request.visitor, method="GET", site="", is_secure=is_secure, dispatcher="FORWARD"
         )
-        page_request = request._replace(method="GET")
-        status = self._from_disk(context, page, page_request)[0] if page else 500
+        status = from_disk(self.reader.tree, context, page, "GET", None)[0] if page else 500
         status = status if filtered.status is None else filtered.status
         unknown = "the page to log in is made by the application" if status is None else filtered.unknown
         flags = f"Path={context.path or '/'}{'; Secure' if is_secure else ''}; HttpOnly"
-        words = "what is said of the session's cookie is not modelled" if self._says_of_sessions(context) else UNSET
+        words = (
+            "what is said of the session's cookie is not modelled"
+            if changes_session_cookie(context, self.default_context)
+            else UNSET
+        )
         cookie = Header("Set-Cookie", f"JSESSIONID=…; {flags}", "all", by, words)
         return Outcome(context, status, by=by, headers=(*filtered.headers, cookie), extra=cached, unknown=unknown)
-
-    def _says_of_sessions(self, context: Context) -> bool:
-        """Whether something changes the session's cookie, which Rupex does not model."""
-        elements = [one for one in (*context.elements, self.default_context) if one is not None]
-        said = any(
-            name.startswith("sessionCookie") or name in _OF_COOKIES for one in elements for name in one.attributes
-        )
-        return (
-            said
-            or context.app.says_of_sessions()
-            or any(any(True for _ in one.all("CookieProcessor")) for one in elements)
-        )
 
     def _to_secure(
         self, member: VirtualHostBinding, context: Context, constraint: Element, path: str, name: str, query: str | None
@@ -485,7 +476,7 @@ class Processor:
         realm = next((r for element in (member.host, member.engine) for r in element.all("Realm")), None)
         status = realm.get("transportGuaranteeRedirectStatus", "302") if realm is not None else "302"
         host = name or member.host.get("name")
-        target = f"https://{authority_of(host, port, 443)}{path}{_query_part(query)}"
+        target = f"https://{authority_of(host, port, 443)}{path}{query_part(query)}"
         return Outcome(
             context,
             whole_number(status, most=999) or 302,
@@ -496,38 +487,12 @@ class Processor:
     def _knows_apps(self, member: VirtualHostBinding) -> bool:
         return self.reader.tree.is_folder(self.reader.path(member.host.get("appBase", "webapps")))
 
-    def _has_page(self, context: Context, inner: str, name: str) -> bool:
-        """Whether a folder has a page that stands for it, by whose path filters are chosen."""
-        path = normalize_path(f"{context.folder}{inner}{name}")
-        return inner.endswith("/") and context.folder is not None and self.reader.tree.is_file(path)
-
-    def _from_disk(self, context: Context, inner: str, request: PathRequest) -> tuple[int | None, str | None]:
-        """What the default servlet makes of a file or folder; (None, None) where something else of the application may answer."""
-        tree, folder = self.reader.tree, context.folder
-        if folder is None or context.app.has_servlets() or inner.endswith((".jsp", ".jspx")):
-            return None, None
-        if request.method not in _READING:
-            return (None if context.app.may_write() else _STATUS_OF_METHOD.get(request.method, 501)), None
-        path = normalize_path(f"{folder}{inner}")
-        if tree.is_folder(path):
-            if not inner.endswith("/"):
-                return 302, f"{context.path}{inner}/{_query_part(request.query)}"
-            for name in context.app.welcome_files() or ("index.html", "index.htm", "index.jsp"):
-                if tree.is_file(f"{path}/{name}"):
-                    return (None if name.endswith(".jsp") else 200), None
-            return (200 if context.app.listings()[0] else 404), None
-        return (200 if tree.is_file(path) and not inner.endswith("/") else 404), None
-
 
 def _is_secure(connector: Element, visitor: Visitor) -> bool:
     """Whether applications take a request for an encrypted one: a proxy that is believed says so, or its connector."""
     if visitor.is_secure is not None:
         return visitor.is_secure
     return connector.flag("SSLEnabled") or connector.flag("secure")
-
-
-def _query_part(query: str | None) -> str:
-    return "" if query is None else f"?{query}"
 
 
 def _kind(valve: Element) -> str:
