@@ -153,6 +153,11 @@ class ApacheTest(TreeTest):
                 if not is_known:
                     self.assertIn("etc/apache2/apache2.conf:", document["unknown"])
 
+    def test_a_page_for_what_is_not_there_that_is_redirected_is_unknown(self) -> None:
+        self.site("FallbackResource /page.html\nRedirect /page.html /elsewhere", modules="ssl alias dir authz_core")
+        self.write({"srv/site/page.html": "x"})
+        self.assertIn("FallbackResource /page.html leads to a redirect", self.asked("/none")["unknown"])
+
     def test_headers_of_what_is_not_modelled_are_uncertain_and_no_cookie_is_exempt(self) -> None:
         self.site(
             "Session On\nSessionCookieName pier path=/", modules="ssl headers dir authz_core session session_cookie"
