@@ -101,6 +101,7 @@ class ScopeReader:
         self.roots = DocumentRoots(tree, sites)
         self.types = ContentTypes(config, tree)
         self._processors: dict[int, Processor] = {}
+        self._asked: tuple[Listener, VirtualHost, tuple[bool, str]] | None = None
 
     def processor(self, virtual: VirtualHost) -> Processor:
         found = self._processors.get(id(virtual))
@@ -117,15 +118,24 @@ class ScopeReader:
     ) -> Exchange:
         """A sample request for a name of a virtual host."""
         host = _concrete(name)
-        port, is_tls = listener.port, speaks_tls(self.config, listener)
-        asking = tls_host(self.config, listener, virtual).last("sslverifyclient")
-        word = asking.raw.strip().lower() if is_tls and asking is not None else "none"
+        port = listener.port
+        is_tls, word = self._asked_of_clients(listener, virtual)
         return Exchange(
             method=method, scheme="https" if is_tls else "http", host=host, port=port, uri=path,
             args=SAMPLE_QUERY, sent=f"{path}?{SAMPLE_QUERY}", server_name=virtual.server_name,
             is_made_up=name is None or is_wildcard(name), asks_clients=word, is_sample=True,
             client=(NONE, None) if word == "none" else None,
         )  # fmt: skip
+
+    def _asked_of_clients(self, listener: Listener, virtual: VirtualHost) -> tuple[bool, str]:
+        """Whether a listener speaks TLS, and what its handshake asks of clients (the word of SSLVerifyClient); that of the last
+        virtual host is kept, of which many samples are asked."""
+        if self._asked is None or self._asked[0] is not listener or self._asked[1] is not virtual:
+            is_tls = speaks_tls(self.config, listener)
+            asking = tls_host(self.config, listener, virtual).last("sslverifyclient") if is_tls else None
+            word = "none" if asking is None else asking.raw.strip().lower()
+            self._asked = listener, virtual, (is_tls, word)
+        return self._asked[2]
 
     def of(self, listener: Listener, virtual: VirtualHost) -> Iterator[Scope]:
         names: tuple[str | None, ...] = virtual.names or (None,)
