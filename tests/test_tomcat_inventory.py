@@ -158,6 +158,11 @@ class UnmodelledTest(TreeTest):
         self.assertEqual(self.verdict("header.framing"), "fail")
         self.assertEqual(self.verdict("header.framing", web=text.format("test.ternholm.PierFilter", "/*")), "unknown")
 
+    def test_what_logs_in_through_a_form(self) -> None:
+        web = "<login-config><auth-method>{}</auth-method></login-config>"
+        self.assertIn("name and password", self.answer("/deck/j_security_check", web=web.format("FORM")).unknown or "")
+        self.assertEqual(self.answer("/deck/j_security_check", web=web.format("BASIC")).status, 404)
+
     def test_attributes(self) -> None:
         self.assertIn("legacyAppBase", self.answer(attributes='legacyAppBase="old"').unknown or "")
         self.assertEqual(self.answer(attributes='deployXML="false"').status, 404)
