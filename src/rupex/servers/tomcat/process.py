@@ -21,7 +21,7 @@ from rupex.servers.common.patterns import UndeterminedError
 from rupex.servers.common.samples import EVERY
 from rupex.servers.tomcat.accounts import Accounts, may_pass
 from rupex.servers.tomcat.constraints import Constraint, admission
-from rupex.servers.tomcat.deployed import Context, Reader, kept_out_of, path_of
+from rupex.servers.tomcat.deployed import Context, Reader
 from rupex.servers.tomcat.expiry import Expiring
 from rupex.servers.tomcat.files import changes_session_cookie, from_disk, has_page, query_part
 from rupex.servers.tomcat.inventory import unmodelled_attributes, unmodelled_component
@@ -263,11 +263,6 @@ class Processor:
         context = next(
             (c for c in self.deployed[id(member.host)] if path == c.path or path.startswith(c.path + "/")), None
         )
-        if context is None or context.path == "":
-            # One that is kept out answers 404 for its path, whatever the application of the root has there.
-            names = kept_out_of(self.reader, member.host)
-            if any(f"{path}/".startswith(f"{path_of(name)}/") and path_of(name) for name in names):
-                context = None
         if (
             context is not None and context.path and path == context.path
         ):  # before any valve (CoyoteAdapter.postParseRequest)
