@@ -6,6 +6,7 @@ from typing import Final
 
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expressions import evaluate
+from rupex.servers.apache.load import last_of
 from rupex.servers.apache.outcome import OPEN, Decision
 from rupex.servers.apache.sections import Context, all_in, last_in
 from rupex.servers.apache.syntax import Directive
@@ -17,7 +18,11 @@ _OF_CLIENTS: Final = {"none": 0, "optional": 1, "optional_no_ca": 1, "require": 
 
 def asking(context: Context) -> Directive | None:
     """The SSLVerifyClient of a section or override file in force."""
-    return last_in(tuple(applied for applied in context if applied.kind != "server"), "sslverifyclient")
+    for applied in reversed(context):
+        found = last_of(applied.directives, "sslverifyclient") if applied.kind != "server" else None
+        if found is not None:
+            return found
+    return None
 
 
 def is_asked_more(context: Context, exchange: Exchange) -> bool:

@@ -460,13 +460,18 @@ _SECTIONS: Final = frozenset("ifmodule ifdefine iffile ifversion ifdirective ifs
 """Steps that are written as sections; no others are."""
 
 
+_NONE: Final[Iterator[Directive]] = iter(())
+
+
 def all_of(block: Block, *names: str) -> Iterator[Directive]:
     """The directives called one of ``names`` (lower case) in a block itself, sections among them left out."""
-    return (directive for directive in block.named(*names) if directive.children is None)
+    found = block.named(*names)
+    return (directive for directive in found if directive.children is None) if found else _NONE
 
 
 def last_of(block: Block, *names: str) -> Directive | None:
-    return next((directive for directive in reversed(block.named(*names)) if directive.children is None), None)
+    found = block.named(*names)  # in most blocks there is none
+    return next((directive for directive in reversed(found) if directive.children is None), None) if found else None
 
 
 def sections_of(block: Block, *names: str) -> Iterator[Directive]:

@@ -158,7 +158,9 @@ class Processor:
         """Change the headers and set the variables that are changed and set as soon as a request is read, before its path is
         decoded."""
         change_request(self.sections.base, exchange, early=True)
-        set_early(all_in(self.sections.base, *EARLY), replace(exchange, uri=exchange.raw_path or exchange.uri))
+        said = tuple(all_in(self.sections.base, *EARLY))
+        if said:
+            set_early(said, replace(exchange, uri=exchange.raw_path or exchange.uri))
 
     def _unmodelled(self, outcome: Outcome, exchange: Exchange) -> str | None:
         """Why an answer is not known, because of a directive in force that Rupex does not model; None for no such one."""
