@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import subprocess
 import time
 import unittest
+import warnings
 from base64 import encodebytes
 from datetime import timedelta
 from functools import cache
@@ -18,11 +20,13 @@ from hypothesis import strategies as st
 from rupex.demo.mint import Authority, new_key
 from rupex.model import bounds
 from rupex.parallel import apart
-from rupex.pki.certificates import CredentialError, parse_certificates
+from rupex.pki.certificates import CredentialError, der_forms, parse_certificates
+from rupex.pki.clients import read_client_certificate, why_not_taken
 from rupex.pki.der import INTEGER, OBJECT, SEQUENCE, element, elements
 from rupex.pki.derivation import rounds_in
 from rupex.pki.keys import parse_private_key
 from rupex.pki.keystores import open_keystore
+from tests.clients import client_credentials
 from tests.support import NOW, TreeTest, rupex
 
 PASSWORD = "changeit"
@@ -31,6 +35,23 @@ WAYS = {
     "PBES2": (pkcs12.PBES.PBESv2SHA256AndAES256CBC, hashes.SHA256()),
     "PBES1": (pkcs12.PBES.PBESv1SHA1And3KeyTripleDESCBC, hashes.SHA1()),
 }
+
+
+class AlteredClientCertificateTest(unittest.TestCase):
+    @settings(max_examples=300, deadline=None)
+    @given(st.lists(st.tuples(st.integers(0, 2000), st.integers(0, 255)), min_size=1, max_size=6), st.booleans())
+    def test_it_is_read_or_refused(self, changes: list[tuple[int, int]], is_cut: bool) -> None:
+        """Whatever is in it: an error of ours, or a certificate and why it is not taken."""
+        trusted, content = der_forms((client_credentials() / "clients.pem").read_bytes()), bytearray(certificate())
+        for place, octet in changes:
+            content[place % len(content)] = octet
+        if is_cut:
+            del content[changes[0][0] % len(content) :]
+        with warnings.catch_warnings(action="error"):
+            with contextlib.suppress(CredentialError):
+                read_client_certificate(bytes(content))
+            self.assertIsNotNone(why_not_taken([bytes(content)], trusted, 1))
+            why_not_taken([certificate()], [bytes(content)], 1)
 
 
 @cache

@@ -30,11 +30,12 @@ def read_client_certificate(content: bytes) -> ClientCertificate:
     """A client's certificate, PEM or DER, with what follows it. Raises
     :class:`~rupex.pki.certificates.CredentialError`."""
     chain = tuple(der_forms(content))
-    loaded = _load(chain)
+    loaded = _load(chain[:1])
     if not loaded:
         raise CredentialError("no certificate that can be read is in it")
     own = loaded[0]
-    serial = f"{own.serial_number:X}"
+    with no_warnings():
+        serial = f"{own.serial_number:X}"
     parts = {
         f"{prefix}_{short}": str(found[0].value)
         for prefix, name in (("S_DN", own.subject), ("I_DN", own.issuer))
@@ -79,31 +80,32 @@ def why_not_taken(chain: Sequence[bytes], anchors: Sequence[bytes], depth: int) 
 
 
 def _unfit(certificate: x509.Certificate, *, is_issuer: bool) -> str | None:
-    now = datetime.now(UTC)
-    if not certificate.not_valid_before_utc <= now <= certificate.not_valid_after_utc:
-        return "it, or one on the way to the authority, is not valid today"
+    """Why a certificate on the way cannot stand there; None where it can."""
     try:
-        extensions = certificate.extensions
+        with no_warnings():
+            if not certificate.not_valid_before_utc <= datetime.now(UTC) <= certificate.not_valid_after_utc:
+                return "it, or one on the way to the authority, is not valid today"
+            extensions = certificate.extensions
         if is_issuer:
-            return (
-                None
-                if extensions.get_extension_for_class(x509.BasicConstraints).value.ca
-                else "an issuer is no authority"
-            )
+            constraints = extensions.get_extension_for_class(x509.BasicConstraints)
+            return None if constraints.value.ca else "an issuer is no authority"
         uses = extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
     except x509.ExtensionNotFound:
         return "an issuer is no authority" if is_issuer and certificate.version is x509.Version.v3 else None
-    except ValueError:
-        return "its extensions cannot be read"
+    except (ValueError, TypeError, OverflowError):
+        return "its dates or extensions cannot be read"
     return None if any(use in _USES for use in uses) else "it is not meant for clients"
 
 
 def _load(chain: Sequence[bytes]) -> list[x509.Certificate]:
+    """Those of ``chain`` whose names can be read."""
     found = []
     for der in chain:
         try:
             with no_warnings():
-                found.append(x509.load_der_x509_certificate(der))
+                certificate = x509.load_der_x509_certificate(der)
+                _ = certificate.subject.rfc4514_string(), certificate.issuer.rfc4514_string()
+            found.append(certificate)
         except (ValueError, TypeError, UnsupportedAlgorithm, x509.InvalidVersion):
             continue
     return found
