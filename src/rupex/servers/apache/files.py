@@ -13,6 +13,7 @@ from rupex.host import HostTree, TreeError
 from rupex.host.tree.paths import normalize_path
 from rupex.masking.quoting import quoted
 from rupex.model import bounds
+from rupex.model.budget import PER_REQUEST, spend
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.environment import set_in_fixups
 from rupex.servers.apache.exchange import Exchange, escaped
@@ -97,9 +98,13 @@ class Files:
         path_info = exchange.file.removeprefix(walked)
         above = exchange.uri.removesuffix(path_info).rpartition("/")[0]
         found: list[Outcome] = []
-        like = [other for other in self._tree.names_in(self._tree.real(normalize_path(folder)))
-                if other.startswith(f"{name}.") and self.kind(f"{folder}/{other}") == "file"]  # fmt: skip
+        try:
+            names = self._tree.names_in(self._tree.real(normalize_path(folder)))
+        except TreeError as error:
+            raise UndeterminedError(f"what MultiViews finds is not known: {error.path}: {error.message}") from None
+        like = [one for one in names if one.startswith(f"{name}.") and self.kind(f"{folder}/{one}") == "file"]
         for other in like:
+            spend(PER_REQUEST)
             described = self._types.described(context, f"{folder}/{other}")
             if any(self._types.means_nothing(context, ending) for ending in other[len(name) + 1 :].split(".")):
                 continue
@@ -107,8 +112,8 @@ class Files:
                 raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(walked)}")
             if described.type is not None:
                 found += self._offered(exchange, context, f"{above}/{other}", f"{folder}/{other}")
-        if len(found) > 1:
-            raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(walked)}")
+            if len(found) > 1:
+                raise UndeterminedError(f"MultiViews chooses among the files whose names begin with {quoted(walked)}")
         if not found:
             is_lost = bool(like)  # none of those that there are will do
             return Outcome(context=context, status=404, by_server=True, is_early=True) if is_lost else None
@@ -126,9 +131,8 @@ class Files:
         )  # fmt: skip
         inner.file = file
         try:
-            outcome = self._at(
-                inner, Mapped(file)
-            )  # without the server's rules and redirects (ap_sub_req_lookup_dirent)
+            # Without the server's rules and redirects (ap_sub_req_lookup_dirent).
+            outcome = self._at(inner, Mapped(file))
         except WalkEndedError:
             return []
         if (
