@@ -145,6 +145,7 @@ class Files:
         if outcome.status != 200 or outcome.file != file:
             return []
         outcome.exchange = replace(inner, method=exchange.method, inner=exchange.inner)
+        set_in_fixups(outcome.context, outcome.exchange, self._modules)
         outcome.variant = file.rpartition("/")[2]
         return [outcome]
 

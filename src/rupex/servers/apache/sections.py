@@ -341,7 +341,8 @@ class SectionReader:
             directives = self._under_conditions(parsed.directives)
             rules = OverrideRules(context, self.config.modules)
             holding = Block(d for d in directives if rules.verdict(d) == "holds")
-            broken = next((d for d in directives if rules.verdict(d) == "breaks"), None)
+            # A condition that does not hold is a line too.
+            broken = next((d for d in (*parsed.directives, *directives) if rules.verdict(d) == "breaks"), None)
             is_broken = broken is not None
             if parsed.problem is not None and rules.is_read:
                 is_broken = True
