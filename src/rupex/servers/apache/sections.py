@@ -341,8 +341,9 @@ class SectionReader:
             directives = self._under_conditions(parsed.directives)
             rules = OverrideRules(context, self.config.modules)
             holding = Block(d for d in directives if rules.verdict(d) == "holds")
-            # A condition that does not hold is a line too.
-            broken = next((d for d in (*parsed.directives, *directives) if rules.verdict(d) == "breaks"), None)
+            # A condition that does not hold is a line too, without what stands in it.
+            written = (d for d in parsed.directives if rules.verdict(d, looks_inside=False) == "breaks")
+            broken = next(written, None) or next((d for d in directives if rules.verdict(d) == "breaks"), None)
             is_broken = broken is not None
             if parsed.problem is not None and rules.is_read:
                 is_broken = True
@@ -399,8 +400,8 @@ class OverrideRules:
             words_of_line = f"AllowOverride {' '.join(allowed.args)} ({allowed.provenance()})"
             self.because = f"override files are not read for it: {words_of_line}"
 
-    def verdict(self, directive: Directive) -> Literal["holds", "ignored", "breaks"]:
-        """``breaks``: every request for the folder ends with a 500."""
+    def verdict(self, directive: Directive, *, looks_inside: bool = True) -> Literal["holds", "ignored", "breaks"]:
+        """``breaks``: every request for the folder ends with a 500. ``looks_inside``: at what stands in a section, too."""
         if not self.is_read:
             return "ignored"
         found = known(directive.key)
@@ -411,7 +412,7 @@ class OverrideRules:
             return "holds" if given <= set(self._options) else "breaks"  # whatever Nonfatal says
         if directive.key not in self._names and not self._accepts(found):
             return "ignored" if self._nonfatal & {"override", "all"} else "breaks"
-        inside = [self.verdict(child) for child in directive.children or ()]
+        inside = [self.verdict(child) for child in directive.children or ()] if looks_inside else []
         return "breaks" if "breaks" in inside else "holds"
 
     def _accepts(self, found: Known | None) -> bool:
