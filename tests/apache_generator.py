@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from random import Random
 
@@ -41,7 +42,7 @@ FILES = (
     "Options SymLinksIfOwnerMatch",
 )
 NAMES = ("X-One", "X-Two", "X-Three")
-VARIABLES = ("one", "two", "rule", "REDIRECT_one", "REDIRECT_rule", "HTTPS", "MATCH_PART")
+VARIABLES = ("one", "two", "One", "TWO", "rule", "REDIRECT_one", "REDIRECT_rule", "HTTPS", "MATCH_PART")
 SETTINGS = (
     "SetEnv one 1",
     "SetEnv two 2",
@@ -51,6 +52,9 @@ SETTINGS = (
     "SetEnvIfNoCase Request_URI HTML two",
     "SetEnvIfExpr \"%{QUERY_STRING} == 'x=1'\" one=q",
     "SetEnvIf Host . !two",
+    "SetEnv ONE 3",
+    'SetEnvIf Request_URI "^/f" Two=4',
+    "SetEnvIf Host . !ONE",
 )
 EXPRESSIONS = (
     "%{QUERY_STRING} == 'x=1'",
@@ -457,6 +461,8 @@ THEMES: dict[str, Theme] = {
 _PLACES_WITHOUT_FILES = ("Location", "LocationMatch", "Files", "FilesMatch")
 NOT_IN = {"main": ("ServerAlias",)} | dict.fromkeys(_PLACES_WITHOUT_FILES, ("<Files",))
 """Words with which the server does not start in a place."""
+UNQUOTED = ("Require", "SSLRequire", "Listen")
+"""Directives that take quotes for a part of their words, or whose words are one expression."""
 
 
 class Generator:
@@ -479,13 +485,29 @@ class Generator:
         if chance.random() < 0.3:
             inner += ["RewriteEngine On", *(self._rule() for _ in range(chance.randint(1, 2)))]
         inside = "\n".join(inner or "#").replace("\n", "\\n")
-        return "\n".join((
+        written = "\n".join((
             " ".join(("# modules: headers rewrite autoindex setenvif env allowmethods", *(t.modules for t in self.themes))),
             *self._asks(), *(file for theme in self.themes for file in theme.files),
             f"# file srv/site/folder/.htaccess: {inside}",
             "Listen 127.0.0.1:@plain@", "DocumentRoot /srv/site", *main,
             f"<Directory /srv/site>\nRequire all granted\n{override}</Directory>", hosts, "",
         ))  # fmt: skip
+        return self._quoted(written) if chance.random() < 0.3 else written
+
+    def _quoted(self, written: str) -> str:
+        """The same configuration with some words of its lines in quotes."""
+        return "\n".join(self._quoted_line(line) for line in written.split("\n"))
+
+    def _quoted_line(self, line: str) -> str:
+        name, blank, rest = line.partition(" ")
+        if not name.isalpha() or name in UNQUOTED or re.search(r"[\"'\\]", rest):
+            return line
+        marks = ("", '"', "'")
+        return (
+            name
+            + blank
+            + " ".join(f"{mark}{word}{mark}" for word in rest.split() for mark in self.chance.choices(marks))
+        )
 
     def _asks(self) -> list[str]:
         """Each path once, those of the themes too; one method in most cases, headers and visitors now and then."""

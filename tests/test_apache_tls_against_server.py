@@ -40,6 +40,8 @@ CASES = (
     ("SSLProtocol all -SSLv3 -TLSv1 -TLSv1.1", "rsa", "SSLProtocol TLSv1.3"),
     ("SSLProtocol -all +TLSv1.2", "rsa", ""),
     ("SSLProtocol TLSv1.2", "rsa", "SSLProtocol TLSv1.2 +TLSv1.3"),
+    ('SSLProtocol "-all" "+TLSv1.2"; SSLHonorCipherOrder "on"; SSLSessionTickets "off"', "rsa", ""),
+    ("SSLProtocol 'TLSv1.3'; Protocols \"h2\" 'http/1.1'", "rsa", "SSLCompression 'off'"),
     (f"{OLD} SSLProtocol all", "rsa", ""),
     (f"{OLD} SSLProtocol +TLSv1 +TLSv1.1", "rsa", f"{OLD} SSLProtocol TLSv1.2"),
     ("SSLCipherSuite ECDHE-RSA-AES256-GCM-SHA384:AES128-SHA", "rsa", "SSLCipherSuite AES256-SHA"),

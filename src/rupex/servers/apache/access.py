@@ -46,7 +46,7 @@ def decide(context: Context, exchange: Exchange, checked: Decision = OPEN) -> De
     first = older if checked.is_let_in else checked
     if satisfy is not None and satisfy.args[:1] and satisfy.args[0].lower() == "any":
         if first is None or first.is_let_in:
-            return first or OPEN  # and nobody asks for a login
+            return first or OPEN  # and no login is asked for
         return _newer(context, exchange) or OPEN
     newer = _newer(context, exchange)
     for decision in (first, newer):
@@ -64,9 +64,8 @@ def refusal(context: Context, exchange: Exchange, modules: Collection[str], *, i
         return None
     if is_asked_more(context, exchange) and not exchange.is_tls13:
         if not shows_enough(context, exchange):
-            return Outcome(
-                context=context, by=asking(context), is_closed=True, is_early=True
-            )  # the new handshake fails
+            # The new handshake fails.
+            return Outcome(context=context, by=asking(context), is_closed=True, is_early=True)
         exchange.client = exchange.could_show
     decision = decide(context, exchange, _checked(context, exchange, modules))
     if decision.is_let_in:
@@ -133,7 +132,12 @@ def closed(context: Context, exchange: Exchange) -> Setting[bool]:
 
 def _newer(context: Context, exchange: Exchange) -> Decision | None:
     """What Require lines say, first of a visitor who is not known; then of one who has logged in, where that may change it."""
+    was_logged_in, exchange.is_logged_in = (
+        exchange.is_logged_in,
+        False,
+    )  # before, for a page of its own (authorize_userless)
     merged = _required(context, exchange)
+    exchange.is_logged_in = was_logged_in
     account = exchange.account
     if merged.vote == "no user" and account is not None and status_of_login(context) != 500:
         exchange.is_asked = True
@@ -141,7 +145,7 @@ def _newer(context: Context, exchange: Exchange) -> Decision | None:
         merged = _required(context, exchange)
         if exchange.is_logged_in and merged.vote in ("denied", "neutral"):
             stops = last_in(context, "authzsendforbiddenonfailure")
-            is_forbidden = stops is not None and stops.raw.strip().lower() == "on"
+            is_forbidden = stops is not None and stops.word == "on"
             return Decision(False, 403 if is_forbidden else status_of_login(context), merged.by)
     found, by = merged.vote, merged.by
     if found is None:
@@ -197,7 +201,7 @@ def _said(applied: AppliedSection, exchange: Exchange) -> _Merged:
     vote = _any(votes) if is_saying else None  # neutral, if all are for other methods
     granting = next((line for line, one in zip(lines, votes, strict=True) if one == "granted"), None)
     merging = last_of(applied.directives, "authmerging")
-    word = None if merging is None else merging.raw.strip().lower()
+    word = None if merging is None else merging.word
     return _Merged(vote, word, _granting_in(granting, exchange) or (lines[-1] if lines else None))
 
 
@@ -303,7 +307,7 @@ def _holds(words: list[str], line: Directive, exchange: Exchange) -> bool:
         case ["method", *methods]:
             return _is_method(exchange, methods)
         case ["env", *names]:
-            return any(name in {key.lower() for key in exchange.environment} for name in names)
+            return any(exchange.environment.is_set(name) for name in names)
         case ["expr", *_]:
             return evaluate(line.raw.split(None, 1)[1].strip().strip('"'), exchange)
         case ["ssl"]:
@@ -374,7 +378,7 @@ def _older(context: Context, exchange: Exchange) -> tuple[Decision | None, Direc
         lines[line.key].append(line)
     allow, deny = lines["allow"], lines["deny"]
     order, satisfy = (lines[name][-1] if lines[name] else None for name in ("order", "satisfy"))
-    first = order.raw.replace(" ", "").lower() if order is not None else "deny,allow"
+    first = order.word.replace(" ", "") if order is not None else "deny,allow"
     allowing = next((line for line in allow if _names_stranger(line, exchange)), None)
     is_allowed, is_denied = allowing is not None, any(_names_stranger(line, exchange) for line in deny)
     closes_last = first in ("allow,deny", "mutual-failure")
@@ -389,7 +393,7 @@ def _names_stranger(line: Directive, exchange: Exchange) -> bool:
             return True
         if word.startswith("env="):
             name = word[4:].removeprefix("!")
-            if (name in {key.lower() for key in exchange.environment}) is not word.startswith("env=!"):
+            if exchange.environment.is_set(name) is not word.startswith("env=!"):
                 return True
             continue
         if _is_address(word):

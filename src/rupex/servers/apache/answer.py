@@ -106,8 +106,8 @@ def _refuses_client(
     exchange.asks_clients, place = asked
     word = exchange.asks_clients
     shown = what_is_made_of(verdict, is_demanded=word == "require", takes_any=word == "optional_no_ca")
-    if shown.told is not None:
-        builder.step(shown.told, place)
+    if shown.step is not None:
+        builder.step(shown.step, place)
     exchange.client = (verdict if verdict in (NONE, SUCCESS) else "GENEROUS", request.certificate)
     return not shown.goes_on
 
@@ -203,7 +203,7 @@ def _add_headers(
     if login is not None:
         name, kind = (last_in(login, word) for word in ("authname", "authtype"))
         realm = name.args[0] if name is not None and name.args else ""
-        word = "" if kind is None else kind.raw.strip().lower()
+        word = "" if kind is None else kind.word
         if kind is not None and word == "form":
             doubt = "mod_session keeps answers from being kept where it has a session"
             builder.doubt("Cache-Control", "no-store", doubt, kind.provenance())
@@ -261,7 +261,6 @@ def _doubt(header: Header) -> str | None:
 
 def _moved(exchange: Exchange, page: str) -> Exchange:
     path, _, query = page.partition("?")
-    environment, unsettled = exchange.renamed()
     return replace(
         exchange,
         uri=path,
@@ -269,8 +268,7 @@ def _moved(exchange: Exchange, page: str) -> Exchange:
         args=query or None,
         method="GET",
         file="",
-        environment=environment,
-        unsettled=unsettled,
+        environment=exchange.environment_behind(),
     )
 
 

@@ -25,18 +25,21 @@ def asking(context: Context) -> Directive | None:
     return None
 
 
+def verification(line: Directive | None) -> str:
+    """The word of an SSLVerifyClient line, in small letters; ``none`` without a line."""
+    return "none" if line is None else line.word
+
+
 def is_asked_more(context: Context, exchange: Exchange) -> bool:
     """Whether a section asks more of the client's certificate than the handshake did. Over TLS 1.3 a client is refused then that
     does not offer to be asked again, as no browser does (ssl_hook_Access_modern); before, there is a new handshake."""
-    line = asking(context)
-    word = line.raw.strip().lower() if line is not None and exchange.scheme == "https" else "none"
+    word = verification(asking(context)) if exchange.scheme == "https" else "none"
     return _OF_CLIENTS.get(word, 0) > _OF_CLIENTS.get(exchange.asks_clients, 0)
 
 
 def shows_enough(context: Context, exchange: Exchange) -> bool:
     """Whether the new handshake that a section asks for comes about."""
-    line = asking(context)
-    is_optional = line is not None and line.raw.strip().lower().startswith("optional")
+    is_optional = verification(asking(context)).startswith("optional")
     return exchange.could_show[0] == SUCCESS or (is_optional and exchange.could_show[0] == NONE)
 
 
@@ -51,8 +54,6 @@ def by_expressions(context: Context, exchange: Exchange) -> Decision:
 def by_certificate(context: Context, exchange: Exchange) -> Decision:
     """What is decided of a visitor without a certificate, where one must have one."""
     line = asking(context)
-    word = line.raw.strip().lower() if line is not None else "none"
-    is_asked = exchange.scheme == "https" and "require" in (word, exchange.asks_clients)
-    if is_asked:
+    if exchange.scheme == "https" and "require" in (verification(line), exchange.asks_clients):
         return Decision(False, 403, line or last_in(context, "sslverifyclient"))
     return by_expressions(context, exchange)

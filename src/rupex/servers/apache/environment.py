@@ -53,7 +53,7 @@ def set_early(directives: Iterable[Directive], exchange: Exchange) -> None:
             subject = _subject(attribute, exchange)
             found = search(pattern, subject, ignore_case=directive.key.endswith("nocase"))
         except UndeterminedError:
-            exchange.unsettled.update(_name_of(setting) for setting in settings)
+            exchange.environment.unsettle(_name_of(setting) for setting in settings)
             continue
         # A pattern without anything special is looked for as a word, and then nothing is filled in (mod_setenvif).
         is_filled = _SPECIAL.search(pattern) is not None
@@ -69,13 +69,13 @@ def _set_by_expression(words: list[str], exchange: Exchange) -> None:
     try:
         holds = evaluate(expression, exchange)
     except UndeterminedError:
-        exchange.unsettled.update(_name_of(setting) for setting in settings)
+        exchange.environment.unsettle(_name_of(setting) for setting in settings)
         return
     for setting in settings if holds else ():
         name, mark, value = setting.partition("=")
         _assign(name, value if mark else "1", exchange)
-        if "$" in value:
-            exchange.unsettled.add(name)
+        if "$" in value and not name.startswith("!"):
+            exchange.environment.unsettle((name,), are_set=True)
 
 
 def _name_of(setting: str) -> str:
@@ -83,11 +83,10 @@ def _name_of(setting: str) -> str:
 
 
 def _assign(name: str, value: str, exchange: Exchange) -> None:
-    exchange.unsettled.discard(name.removeprefix("!"))
     if name.startswith("!"):
-        exchange.environment.pop(name[1:], None)
+        exchange.environment.unset(name[1:])
     else:
-        exchange.environment[name] = value
+        exchange.environment.set(name, value)
 
 
 def set_by_sections(context: Context, exchange: Exchange) -> None:
@@ -115,7 +114,7 @@ def set_by_patterns(context: Context, exchange: Exchange, file: str | None) -> N
         subject = exchange.uri if applied.kind == "path" else file if applied.kind == "folder" else None
         found = search(section.args[-1], subject) if subject is not None else None
         for name, value in found.groupdict().items() if found is not None else ():
-            exchange.environment[f"MATCH_{name.upper()}"] = value or ""
+            exchange.environment.set(f"MATCH_{name}", value or "")
 
 
 def _set_late(directives: Iterable[Directive], exchange: Exchange) -> None:
@@ -125,36 +124,31 @@ def _set_late(directives: Iterable[Directive], exchange: Exchange) -> None:
     for directive in directives:
         words = directive.args
         if directive.key == "passenv":
-            values |= dict.fromkeys(words)
+            values |= dict.fromkeys(word.lower() for word in words)
         elif directive.key == "setenv" and words:
-            values[words[0]] = words[1] if len(words) > 1 else ""
+            values[words[0].lower()] = words[1] if len(words) > 1 else ""
         elif directive.key == "unsetenv":
             for name in words:
-                values.pop(name, None)
-    for name, value in values.items():
-        if value is None:
-            exchange.unsettled.add(name)
-        else:
-            _assign(name, value, exchange)
+                values.pop(name.lower(), None)
+    exchange.environment.complete(values)  # what was set before is found first (apr_table_overlay)
 
 
 def _set_by_tls(options: Iterable[Directive], exchange: Exchange) -> None:
     """Do what mod_ssl does for a request over TLS (ssl_hook_Fixup). ``options``: the SSLOptions that hold for it, in order."""
-    exchange.environment["HTTPS"] = "on"
+    exchange.environment.set("HTTPS", "on")
     if not _ADDRESS.fullmatch(exchange.host):  # no browser sends an address as the name in its first message
-        exchange.environment["SSL_TLS_SNI"] = exchange.host
+        exchange.environment.set("SSL_TLS_SNI", exchange.host)
     words = [word.lower().lstrip("+") for directive in options for word in directive.args]
     standard = [word for word in words if word.lstrip("-") == "stdenvvars"]
     if standard and not standard[-1].startswith("-"):
-        exchange.environment |= dict.fromkeys(_OF_TLS, "")
-        exchange.unsettled.update(_OF_TLS)
+        exchange.environment.unsettle(_OF_TLS, are_set=True)
         if exchange.client is not None:
-            exchange.environment["SSL_CLIENT_VERIFY"] = exchange.client[0]
-            exchange.unsettled.discard("SSL_CLIENT_VERIFY")
+            exchange.environment.set("SSL_CLIENT_VERIFY", exchange.client[0])
             certificate = exchange.client[1]
             if certificate is not None:
-                exchange.environment |= {"SSL_CLIENT_S_DN": certificate.subject, "SSL_CLIENT_I_DN": certificate.issuer}
-                exchange.environment |= {f"SSL_CLIENT_{part}": value for part, value in certificate.parts.items()}
+                shown = {"S_DN": certificate.subject, "I_DN": certificate.issuer, **certificate.parts}
+                for part, value in shown.items():
+                    exchange.environment.set(f"SSL_CLIENT_{part}", value)
 
 
 def _subject(attribute: str, exchange: Exchange) -> str:
@@ -165,7 +159,7 @@ def _subject(attribute: str, exchange: Exchange) -> str:
     if lowered == "remote_addr":
         return exchange.source_text
     if lowered == "remote_user":
-        return ""  # nobody has logged in yet, early or late (header_parser comes before check_user_id)
+        return ""  # there is no login yet, early or late (header_parser comes before check_user_id)
     if lowered == "request_uri":
         return exchange.uri
     if lowered == "request_method":
@@ -179,4 +173,4 @@ def _subject(attribute: str, exchange: Exchange) -> str:
         return exchange.header(next(named, ""))
     if lowered in exchange.headers:
         return exchange.header(lowered)
-    return exchange.environment_value(attribute)
+    return exchange.environment.value(attribute) or ""

@@ -12,6 +12,7 @@ from rupex.model import ClientCertificate
 from rupex.model.numbers import whole_number
 from rupex.servers.apache.sections import Context, DirectoryWalk
 from rupex.servers.apache.syntax import Directive
+from rupex.servers.apache.variables import Variables
 from rupex.servers.common.accounts import AccountFiles
 from rupex.servers.common.answers import without_dots
 from rupex.servers.common.clients import NONE, SUCCESS
@@ -41,8 +42,7 @@ class Exchange:
     ``could_show``: the same, were it asked in a new handshake.
     ``asks_clients``: what the TLS handshake asked of it (the word of SSLVerifyClient); ``is_tls13``: it may have spoken TLS 1.3,
     in which clients are asked for nothing more later.
-    ``environment``: the variables of SetEnv, SetEnvIf and rules; ``unsettled``: those of them whose value, or that are set or
-    not, only run time knows.
+    ``environment``: its variables.
     ``file``: the path that it is mapped to so far; ``mapped_by``: the directive that does.
     ``inner``: how deep it lies in others, when the server makes it itself, for the page of a folder.
     ``canonical``: scheme (empty for that of the request), name and port (None for the usual one) that the server calls itself by,
@@ -75,8 +75,7 @@ class Exchange:
     server_name: str
     raw_path: str = ""
     headers: dict[str, str] = field(default_factory=dict)
-    environment: dict[str, str] = field(default_factory=dict)
-    unsettled: set[str] = field(default_factory=set)
+    environment: Variables = field(default_factory=Variables)
     document_root: str = ""
     file: str = ""
     mapped_by: Directive | None = None
@@ -183,24 +182,18 @@ class Exchange:
         port = "" if self.own_port == _DEFAULT_PORTS[self.own_scheme] else f":{self.own_port}"
         return f"{self.own_scheme}://{self.own_name}{port}{path}"
 
-    def environment_value(self, name: str) -> str:
-        """Raises :class:`UndeterminedError` for what only run time knows."""
-        if name in self.unsettled:
-            raise UndeterminedError(f"the variable {name} is known at run time only")
-        return self.environment.get(name, "")
-
     def header(self, name: str) -> str:
         """A header of the request, empty where it has none. Raises :class:`UndeterminedError` for what only run time knows."""
         if name.lower() in self.uncertain_headers:
             raise UndeterminedError(self.uncertain_headers[name.lower()])
         return self.headers.get(name.lower(), "")
 
-    def renamed(self) -> tuple[dict[str, str], set[str]]:
-        """:attr:`environment` and :attr:`unsettled` as a request has them that the server makes of this one: the old names
-        begin with ``REDIRECT_`` there (http_request.c, rename_original_env)."""
-        environment = {f"REDIRECT_{name}": value for name, value in self.environment.items()}
-        environment |= {"REDIRECT_STATUS": str(self.status or 200), "REDIRECT_URL": self.uri}
-        return environment, {f"REDIRECT_{name}" for name in self.unsettled}
+    def environment_behind(self) -> Variables:
+        """:attr:`environment` as a request has it that the server makes of this one."""
+        renamed = self.environment.renamed()
+        renamed.set("REDIRECT_STATUS", str(self.status or 200))
+        renamed.set("REDIRECT_URL", self.uri)
+        return renamed
 
     def tls_variable(self, name: str) -> str | None:
         """A variable of mod_ssl's about this connection; None for one that it has not. Raises :class:`UndeterminedError`."""
@@ -231,7 +224,7 @@ class Exchange:
         if colon and kind.upper() in ("HTTP", "REQ", "REQ_NOVARY"):
             return self.header(rest) if rest.lower() != "host" else self.host_header
         if colon and kind.upper() in ("ENV", "E"):
-            return self.environment_value(rest)
+            return self.environment.value(rest) or ""
         if colon and kind.upper() == "SSL":
             return self.tls_variable(rest) or ""
         if colon:

@@ -30,7 +30,7 @@ class Period(NamedTuple):
 def expiry_headers(context: Context, exchange: Exchange, *, is_proxied: bool = False) -> tuple[Header, ...]:
     """What mod_expires adds to an answer that is no error: by the type of its content, else the default."""
     active = last_in(context, "expiresactive")
-    if active is None or active.raw.strip().lower() != "on" or (exchange.status or 0) >= 400:
+    if active is None or active.word != "on" or (exchange.status or 0) >= 400:
         return ()
     by_type = {directive.args[0].lower(): directive for directive in all_in(context, "expiresbytype") if directive.args}
     default = last_in(context, "expiresdefault")

@@ -70,7 +70,7 @@ class Files:
         if kind == "folder":
             slash = last_in(context, "directoryslash")
             if not exchange.uri.endswith("/"):
-                if slash is not None and slash.raw.strip().lower() == "off":
+                if slash is not None and slash.word == "off":
                     return self._listing(exchange, context, file)
                 target = exchange.absolute(escaped(exchange.uri) + "/" + (f"?{exchange.args}" if exchange.args else ""))
                 return Outcome(context=context, status=301, location=target, by_server=True, file=file, is_folder=True)
@@ -78,7 +78,7 @@ class Files:
         is_file = kind == "file" and not file.endswith("/")
         if not is_file and exchange.walk is not None and self.kind(exchange.walk.file) == "file":
             accepts = last_in(context, "acceptpathinfo")  # what follows a file's name is path information
-            is_file = accepts is not None and accepts.raw.strip().lower() == "on"
+            is_file = accepts is not None and accepts.word == "on"
         elif not is_file and not has_handler:
             fallback = self._fallback(exchange, context, file)
             if fallback is not None:
@@ -127,7 +127,7 @@ class Files:
         """What is answered for a file that MultiViews may choose; nothing for one that is refused or leads elsewhere."""
         inner = replace(
             exchange, method="GET", uri=uri, raw_path="", file="", inner=exchange.inner + 1, let_in_under=context,
-            environment=dict(exchange.environment),
+            environment=exchange.environment.copy(),
         )  # fmt: skip
         inner.file = file
         try:
@@ -177,7 +177,7 @@ class Files:
     def _to_index(self, found: Outcome, exchange: Exchange, context: Context, name: str) -> Outcome | None:
         """A redirect to the page of a folder, where DirectoryIndexRedirect wants one."""
         directive = last_in(context, "directoryindexredirect")
-        word = directive.raw.strip().lower() if directive is not None else "off"
+        word = directive.word if directive is not None else "off"
         status = _INDEX_REDIRECTS.get(word) or (whole_number(word) if len(word) == 3 else None)
         if directive is None or found.status != 200 or status is None:
             return None
@@ -241,7 +241,7 @@ class Files:
             file="",
             inner=exchange.inner + 1,
             let_in_under=context,
-            environment=dict(exchange.environment),
+            environment=exchange.environment.copy(),
         )
         outcome = self._ask(inner)
         exchange.page_uri = inner.found_uri

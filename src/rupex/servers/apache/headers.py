@@ -156,9 +156,10 @@ def _doubt(action: Action, exchange: Exchange | None) -> str | bool:
     if exchange is not None and kind.lower() == "env":
         is_not = rest.startswith("!")
         name = rest.removeprefix("!").partition("=")[0]
-        if name in exchange.unsettled and name not in exchange.environment:
-            return f"whether the variable {name} is set is known at run time only"
-        return (name in exchange.environment) is not is_not
+        try:
+            return exchange.environment.is_set(name) is not is_not
+        except UndeterminedError as undetermined:
+            return undetermined.why
     return f"it is sent only where {condition} holds"
 
 
@@ -252,11 +253,12 @@ def _value(action: Action, exchange: Exchange | None) -> tuple[str, str | None]:
         nonlocal unknown
         if found[1] == "%":
             return "%"
-        if exchange is not None and found[3] == "e" and found[2] not in exchange.unsettled:
-            return exchange.environment.get(found[2], "(null)")
-        if exchange is not None and found[3] == "s":
+        if exchange is not None and found[3] in ("e", "s"):
             try:
-                return exchange.tls_variable(found[2]) or "(null)"
+                if found[3] == "s":
+                    return exchange.tls_variable(found[2]) or "(null)"
+                value = exchange.environment.value(found[2])
+                return "(null)" if value is None else value
             except UndeterminedError:
                 pass
         unknown = f"{found[0]} is known at run time only"

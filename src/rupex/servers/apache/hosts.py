@@ -91,7 +91,7 @@ class VirtualHost:
     def own_word(self, name: str) -> str:
         """What is written behind a directive that is not taken over from the main server, in lower case; empty for nothing."""
         found = last_of(self.directives, name)
-        return "" if found is None else found.raw.strip().lower()
+        return "" if found is None else found.word
 
 
 class Listener:
@@ -163,7 +163,7 @@ def canonical_name(virtual: VirtualHost) -> tuple[str, str, int | None] | None:
     """Scheme (empty for none), name and port that ServerName gives, where UseCanonicalName wants them; None where the client's
     word is taken."""
     directive = virtual.last("usecanonicalname")
-    if directive is None or directive.raw.strip().lower() != "on":
+    if directive is None or directive.word != "on":
         return None
     written = virtual.written_name
     scheme = written.partition("://")[0].lower() if "://" in written else ""

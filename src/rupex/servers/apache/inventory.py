@@ -84,11 +84,9 @@ def effects_of(directive: Directive) -> frozenset[str]:
     found = known(directive.key)
     if found is None:
         return EFFECTS
-    if not found.effects or directive.raw.strip().lower() == _AS_BY_DEFAULT.get(directive.key):
+    if not found.effects or directive.word == _AS_BY_DEFAULT.get(directive.key):
         return frozenset()
-    return (
-        frozenset() if directive.raw.strip().lower() in _OFF and directive.key not in _AS_BY_DEFAULT else found.effects
-    )
+    return frozenset() if directive.word in _OFF and directive.key not in _AS_BY_DEFAULT else found.effects
 
 
 def unmodelled(block: Block, found: dict[int, tuple[Block, tuple[str, ...]]]) -> Sequence[Directive]:

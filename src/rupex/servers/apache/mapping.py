@@ -89,7 +89,7 @@ class Mapper:
         """A root that is made of the name which a request is for (vhost_alias_interpolate)."""
         pattern = directive.args[0] if directive.args else ""
         canonical = self.virtual.last("usecanonicalname")
-        word = canonical.raw.strip().lower() if canonical is not None else "off"
+        word = canonical.word if canonical is not None else "off"
         if word == "dns" or (exchange.is_made_up and word == "off" and "%" in pattern):
             raise UndeterminedError(f"{directive}: the folder hangs on the name that a request is for")
         return filled_root(pattern, exchange.server_name if word == "on" else exchange.host, exchange.port)
@@ -106,7 +106,7 @@ class Mapper:
 
 
 def _unless_none(directive: Directive | None) -> Directive | None:
-    return None if directive is None or directive.raw.strip().lower() in ("", "none") else directive
+    return None if directive is None or directive.word in ("", "none") else directive
 
 
 def fixed_folder(word: str) -> str:

@@ -152,7 +152,7 @@ class Processor:
         """Whether the server's rules are switched on: what sections of the path say comes before what the server says."""
         sections = tuple(applied for applied in context if applied.kind != "server")
         switch = last_in(sections, "rewriteengine")
-        return self.is_rewriting if switch is None else switch.raw.strip().lower() == "on"
+        return self.is_rewriting if switch is None else switch.word == "on"
 
     def _set_early(self, exchange: Exchange) -> None:
         """Change the headers and set the variables that are changed and set as soon as a request is read, before its path is
@@ -281,7 +281,7 @@ class Processor:
         if not 300 <= move.status < 400:
             return Outcome(context=context, status=move.status, by=move.directive, by_server=True, is_early=is_early)
         relative = last_in(context, "redirectrelative")
-        if target.startswith("/") and (relative is None or relative.raw.strip().lower() != "on"):
+        if target.startswith("/") and (relative is None or relative.word != "on"):
             target = exchange.absolute(target)
         if exchange.args and "?" not in target:
             target += f"?{exchange.args}"
@@ -296,7 +296,7 @@ class Processor:
         if exchange.method == "TRACE":  # it is answered before any section is looked for (ap_send_http_trace)
             context = self.sections.base
             trace = last_in(context, "traceenable")
-            is_off = trace is not None and trace.raw.strip().lower() == "off"
+            is_off = trace is not None and trace.word == "off"
             return Outcome(
                 context=context, status=405 if is_off else 200, by=trace, by_server=is_off, file=file, is_early=True
             )
@@ -334,9 +334,8 @@ class Processor:
             answered.status, answered.by_server = 404, True  # it lists nothing
         is_script = answered.is_script or mapped.is_script or (name is not None and name.lower() == "cgi-script")
         is_of_handler = answered.is_listing or answered.status in (None, 200, 404)
-        is_other_page = (
-            answered.exchange is not None and not answered.is_script
-        )  # a page elsewhere stands for the folder
+        # A page elsewhere stands for the folder.
+        is_other_page = answered.exchange is not None and not answered.is_script
         if is_script and is_of_handler and not (is_other_page or _SCRIPTS.isdisjoint(self.config.modules)):
             answered.is_script = answered.is_script or answered.exchange is None
             return answered if exchange.is_inner else run_script(answered, mapped, handler)
@@ -406,7 +405,7 @@ class Processor:
         set_in_fixups(context, exchange, self.config.modules)
         if exchange.rewrites == MOST_INNER:
             return Outcome(context=context, status=500, steps=rewritten.steps, by_server=True)
-        exchange.environment, exchange.unsettled = exchange.renamed()
+        exchange.environment = exchange.environment_behind()
         exchange.file = ""
         if exchange.is_inner:
             return Outcome(context=context, file=file, leads_to=exchange, steps=rewritten.steps)

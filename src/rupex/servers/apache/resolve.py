@@ -205,9 +205,9 @@ class ApacheConfiguration:
         has_own = next(all_of(virtual.directives, "sslcertificatefile"), None) is not None
         trace = virtual.last("traceenable")
         trace_default = default("TraceEnable", self.release)
-        has_trace = (trace.raw.strip().lower() if trace is not None else str(trace_default.value)) != "off"
+        has_trace = (trace.word if trace is not None else str(trace_default.value)) != "off"
         tag = virtual.last("fileetag")
-        words = (tag.raw if tag is not None else str(default("FileETag", self.release).value)).lower().split()
+        words = (tag.word if tag is not None else str(default("FileETag", self.release).value).lower()).split()
         place = listener.listen.directive.provenance() if virtual.section is None else virtual.section.provenance()
         return Endpoint(
             id=member.id,

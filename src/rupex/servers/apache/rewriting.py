@@ -99,7 +99,7 @@ def rules_of(blocks: Sequence[Block], *, is_server: bool, is_on: bool = False) -
     found, options = RuleSet(is_on, (), ()), frozenset[str]()
     for number, block in enumerate(blocks):
         own = options_of(block)
-        switches = [d.raw.strip().lower() == "on" for d in block.named("rewriteengine")]
+        switches = [d.word == "on" for d in block.named("rewriteengine")]
         before, options = options, own or options
         rules = read_rules(block)
         places: tuple[Block, ...] = (block,)
@@ -356,9 +356,9 @@ class Rewriter:
         for assignment in rule.variables:
             name, _, value = assignment.partition(":")
             if name.startswith("!"):
-                exchange.environment.pop(name[1:], None)
+                exchange.environment.unset(name[1:])
             else:
-                exchange.environment[name] = expanded(value, captured, exchange, self.maps)
+                exchange.environment.set(name, expanded(value, captured, exchange, self.maps))
 
     def _cookies(self, rule: Rule, exchange: Exchange, captured: Captured) -> None:
         """Set the cookies of a rule (add_cookie): name, value, domain, minutes, path, secure, httponly and samesite, between

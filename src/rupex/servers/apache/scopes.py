@@ -29,6 +29,7 @@ from rupex.model import (
 )
 from rupex.model.budget import PER_SCOPE, spend
 from rupex.servers.apache.access import closed
+from rupex.servers.apache.connections import verification
 from rupex.servers.apache.exchange import Exchange
 from rupex.servers.apache.expiry import expiry_headers
 from rupex.servers.apache.headers import Action, Sent, components, headers_of, read_action, server_header, signature
@@ -132,8 +133,8 @@ class ScopeReader:
         virtual host is kept, of which many samples are asked."""
         if self._asked is None or self._asked[0] is not listener or self._asked[1] is not virtual:
             is_tls = speaks_tls(self.config, listener)
-            asking = tls_host(self.config, listener, virtual).last("sslverifyclient") if is_tls else None
-            word = "none" if asking is None else asking.raw.strip().lower()
+            line = tls_host(self.config, listener, virtual).last("sslverifyclient") if is_tls else None
+            word = verification(line)
             self._asked = listener, virtual, (is_tls, word)
         return self._asked[2]
 
@@ -371,7 +372,7 @@ class ScopeReader:
         """How far override files count where ``context`` holds."""
         allowed, listed = last_in(context, "allowoverride"), last_in(context, "allowoverridelist")
         default_setting = default("AllowOverride", self.release)
-        words = allowed.raw.lower().split() if allowed is not None else [str(default_setting.value).lower()]
+        words = allowed.word.split() if allowed is not None else [str(default_setting.value).lower()]
         place = allowed.provenance() if allowed is not None else default_setting.provenance
         if words != ["none"]:
             return Setting("open", place)
@@ -429,7 +430,7 @@ class ScopeReader:
     def _forward_proxy(self, listener: Listener, virtual: VirtualHost, order: int) -> Scope | None:
         """The scope of requests for other servers, where the server is a forward proxy."""
         requests = virtual.last("proxyrequests")
-        if requests is None or requests.raw.strip().lower() != "on" or "proxy" not in self.config.modules:
+        if requests is None or requests.word != "on" or "proxy" not in self.config.modules:
             return None
         sections = [s for block in virtual.chain for s in sections_of(block, "proxy") if s.args[-1:] == ("*",)]
         from rupex.servers.apache.sections import AppliedSection
@@ -461,7 +462,7 @@ def _takes_all(pattern: str) -> bool:
 def _may_be_overridden(processor: Processor) -> bool:
     """Whether override files are read in some folder."""
     directives = (d for section in processor.sections.folders for d in all_of(section.inner, *_OVERRIDES))
-    return any(directive.raw.strip().lower() != "none" for directive in directives)
+    return any(directive.word != "none" for directive in directives)
 
 
 def _concrete(name: str | None) -> str:

@@ -34,11 +34,11 @@ def limits(config: LoadedConfig, virtual: VirtualHost, release: Release) -> Limi
             read[name.lower()] = Setting(seconds, place) if seconds else timeout
     keep = virtual.last("keepalive")
     idle_seconds = _seconds(virtual, "keepalivetimeout", "KeepAliveTimeout", release)
-    if keep is not None and keep.raw.strip().lower() == "off":
+    if keep is not None and keep.word == "off":
         idle_seconds = Setting(0, keep.provenance())
     body = virtual.last("limitrequestbody")
     body_default = default("LimitRequestBody", release)
-    said_size = None if body is None else whole_number(body.raw.strip())
+    said_size = None if body is None else whole_number(body.word)
     number = int(body_default.value or 0) if said_size is None else said_size
     size = Setting(number or None, body_default.provenance if body is None else body.provenance())
     return Limits(read["header"], read["body"], idle_seconds, size)
@@ -46,7 +46,7 @@ def limits(config: LoadedConfig, virtual: VirtualHost, release: Release) -> Limi
 
 def _seconds(virtual: VirtualHost, key: str, name: str, release: Release) -> Setting[int]:
     directive = virtual.last(key)
-    seconds = None if directive is None else whole_number(directive.raw.strip())
+    seconds = None if directive is None else whole_number(directive.word)
     if directive is not None and seconds is not None:
         return Setting(seconds, directive.provenance())
     setting = default(name, release)

@@ -106,6 +106,11 @@ class Directive(Struct, gc=False):
         return split_words(self.raw)
 
     @property
+    def word(self) -> str:
+        """What stands behind the name, without quotes and in small letters: of a directive that takes one word, that word."""
+        return _word(self.raw)
+
+    @property
     def inner(self) -> Block:
         """What a section holds; nothing for a directive."""
         return self.children if self.children is not None else Block()
@@ -309,6 +314,11 @@ def split_words(raw: str) -> tuple[str, ...]:
 @lru_cache(maxsize=4096)
 def _lowered(name: str) -> str:
     return name.lower()
+
+
+@lru_cache(maxsize=4096)
+def _word(raw: str) -> str:
+    return " ".join(split_words(raw)).lower()
 
 
 _SECTION_NAME: Final = re.compile(r"[^\s>]*")

@@ -25,6 +25,7 @@ from rupex.model import (
 )
 from rupex.model.endpoint import ProtocolVersion
 from rupex.model.numbers import whole_number
+from rupex.servers.apache.connections import verification
 from rupex.servers.apache.hosts import Listener, VirtualHost
 from rupex.servers.apache.inventory import is_of_core
 from rupex.servers.apache.load import LoadedConfig, all_of, last_of
@@ -72,12 +73,12 @@ def _has_engine(config: LoadedConfig, listener: Listener, virtual: VirtualHost) 
         return False
     engine = virtual.says("sslengine")
     if engine is not None:
-        return engine.raw.strip().lower() == "on"
+        return engine.word == "on"
     if last_of(virtual.directives.model, "sslcertificatefile") is None:
         return False
     protocol = virtual.says("protocol")
     if protocol is not None:
-        return protocol.raw.strip().lower() == "https"
+        return protocol.word == "https"
     listens = (listen for address in virtual.addresses for listen in listener.listens if listen.is_at(*address))
     found = next(listens, None)
     says_own = any(is_of_core(directive.key) for directive in virtual.directives.model)
@@ -199,7 +200,7 @@ class TlsResolver:
             place = setting.provenance or Provenance("default")
         else:
             words, place = (
-                directive.raw,
+                directive.word,
                 directive.provenance("explicit" if directive in virtual.directives else "inherited"),
             )
         enabled = switched_protocols(words, self.release.number)
@@ -261,7 +262,7 @@ class TlsResolver:
         directive = virtual.last(name.lower())
         if directive is None:
             return Setting(otherwise, default_of(f"httpd {self.release}"))
-        return Setting(directive.raw.strip().lower() == "on", directive.provenance())
+        return Setting(directive.word == "on", directive.provenance())
 
     def _preference(self, listener: Listener, virtual: VirtualHost) -> Setting[Any]:
         """Who decides the order. What the listener's first virtual host switches on stays on for all (SSL_set_options adds)."""
@@ -279,7 +280,7 @@ class TlsResolver:
     def _compression(self, virtual: VirtualHost) -> Setting[bool]:
         directive = virtual.last("sslcompression")
         default_setting = default("SSLCompression", self.release)
-        is_on = directive.raw.strip().lower() == "on" if directive is not None else default_setting.value == "on"
+        is_on = directive.word == "on" if directive is not None else default_setting.value == "on"
         place = default_setting.provenance if directive is None else directive.provenance()
         library = self.host_context.library.release
         if is_on and library is not None and library >= (1, 1, 0):
@@ -350,7 +351,7 @@ class TlsResolver:
     def asks_certificate(self, listener: Listener, virtual: VirtualHost) -> tuple[str, Provenance] | None:
         """What the handshake asks of a client (the word of SSLVerifyClient), and by which line; None for nothing."""
         directive = tls_host(self.config, listener, virtual).last("sslverifyclient")
-        word = "none" if directive is None else directive.raw.strip().lower()
+        word = verification(directive)
         return None if directive is None or word == "none" else (word, directive.provenance())
 
     def verdict_of(self, listener: Listener, virtual: VirtualHost, certificate: ClientCertificate | None) -> str:
@@ -363,13 +364,13 @@ class TlsResolver:
             raise UndeterminedError(f"{beyond}: Rupex does not look there")
         authorities, depth = said["sslcacertificatefile"], said["sslverifydepth"]
         trusted = [] if authorities is None else [self.config.path(authorities.args[0])]
-        most = whole_number("1" if depth is None else depth.raw.strip())
+        most = whole_number("1" if depth is None else depth.word)
         # The authority itself counts (ssl_callback_SSLVerify).
         return verdict_of(certificate, self.host_context.tree, trusted, (1 if most is None else most) - 1)
 
     def _client_certificate(self, virtual: VirtualHost) -> Setting[Any]:
         directive = virtual.last("sslverifyclient")
-        word = directive.raw.strip().lower() if directive is not None else "none"
+        word = verification(directive)
         place = default_of(f"httpd {self.release}") if directive is None else directive.provenance()
         if word == "optional_no_ca":
             return Setting("unverified", place)
@@ -406,7 +407,7 @@ class TlsResolver:
         )  # that one is always there
         names = tuple(word for word in protocols if word == "http/1.1" or (word == "h2" and has_h2))
         honors_order = virtual.last("protocolshonororder")
-        if honors_order is not None and honors_order.raw.strip().lower() == "off":
+        if honors_order is not None and honors_order.word == "off":
             names = tuple(sorted(names))  # the client's order counts, and none prefers the older one
         why = "module http2 is not loaded" if "http2" not in self.config.modules else "mpm_prefork cannot speak it"
         note = "" if has_h2 or "h2" not in directive.args else f"{why}, so h2 is not offered"

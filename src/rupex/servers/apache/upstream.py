@@ -65,7 +65,7 @@ class UpstreamReader:
             unknown=unknown,
             verified=self._verified(virtual) if tls else None,
             chosen_by=None if chosen is None else chosen[0],
-            keeps_errors=override is None or not override.raw.lower().startswith("on"),
+            keeps_errors=override is None or not override.word.startswith("on"),
         )
 
     def _members(self, name: str, virtual: VirtualHost) -> list[Backend]:
@@ -84,13 +84,13 @@ class UpstreamReader:
         """Certificate and name are checked: ``SSLProxyVerify require`` and the name's check, which is on unless said
         (since 2.4.5)."""
         verify = virtual.last("sslproxyverify")
-        if verify is None or not verify.raw.lower().startswith("require"):
+        if verify is None or not verify.word.startswith("require"):
             place = (
                 default_of(f"httpd {self.release}", "SSLProxyVerify none") if verify is None else verify.provenance()
             )
             return Setting(False, place)
         name = virtual.last("sslproxycheckpeername")
-        if name is not None and name.raw.strip().lower() == "off":
+        if name is not None and name.word == "off":
             return Setting(False, name.provenance())
         return Setting(True, verify.provenance())
 

@@ -37,10 +37,11 @@ def verdict_of(certificate: ClientCertificate | None, tree: HostTree, trusted: I
 
 
 class Shown(NamedTuple):
-    """What a server makes of what a client shows: whether it goes on, and what is to be told, None for nothing."""
+    """What a server makes of what a client shows: whether it goes on, and the step of the answer that says so,
+    None where there is nothing to say."""
 
     goes_on: bool
-    told: str | None
+    step: str | None
 
 
 def what_is_made_of(verdict: str, *, is_demanded: bool, takes_any: bool) -> Shown:

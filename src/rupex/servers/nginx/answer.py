@@ -99,8 +99,8 @@ def _refused_client(
     verdict = configuration.tls.verdict_of(chain, request.certificate)
     exchange.client = (verdict, request.certificate)
     shown = what_is_made_of(verdict, is_demanded=word == "on", takes_any=word == "optional_no_ca")
-    if shown.told is not None:
-        builder.step(shown.told, place)
+    if shown.step is not None:
+        builder.step(shown.step, place)
     return None if shown.goes_on else _NO_CERTIFICATE if verdict == NONE else _WRONG_CERTIFICATE
 
 

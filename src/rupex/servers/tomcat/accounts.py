@@ -60,7 +60,7 @@ class Accounts:
 
 
 def may_pass(constraints: Iterable[Constraint], roles: frozenset[str], known: frozenset[str]) -> bool:
-    """Whether somebody with ``roles`` gets past constraints that ask for a login: one that a role of his satisfies is enough.
+    """Whether an account with ``roles`` gets past constraints that ask for a login: one that a role of it satisfies is enough.
     ``known``: the roles that the application names, which ``*`` stands for (RealmBase.hasResourcePermission)."""
     for constraint in constraints:
         wanted = constraint.roles or ()

@@ -17,7 +17,7 @@ _NEW: Final = (10, 1, 60)
 
 
 class Constraint(NamedTuple):
-    """One security constraint that holds for a path. ``roles`` None: nobody has to log in; empty: nobody is let in."""
+    """One security constraint that holds for a path. ``roles`` None: no login is needed; empty: no account is let in."""
 
     is_confidential: bool
     roles: tuple[str, ...] | None

@@ -118,7 +118,7 @@ class Processor:
             yield from unmodelled_attributes(valve, "RemoteAddrValve" if kind in BY_ADDRESS else kind)
 
     def closed(self, member: VirtualHostBinding, context: Context | None) -> Setting[bool]:
-        """Whether strangers are kept out of an application: by their certificate, by address or by a login."""
+        """Whether visitors without an account are kept out of an application: by their certificate, by address or by a login."""
         if member.secured is not None and must_show_certificate(asked_of_clients(member.connector, member.secured)):
             return Setting(True, member.secured.provenance())
         try:
